@@ -20,6 +20,7 @@ from bench import (
     people_import,
     permissions,
     sessions,
+    storage,
 )
 from bench.measured import Measure
 
@@ -35,6 +36,7 @@ ALL = {
     "people_import": people_import.measure,
     "permissions": permissions.measure,
     "sessions": sessions.measure,
+    "storage": storage.measure,
 }
 
 

@@ -22,9 +22,13 @@ def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
     return insert_row(connection, keys, row)
 
 
-def key(connection: sa.Connection, key_hash: str | None = None, key_id: int | None = None) -> Any | None:
+def key(
+    connection: sa.Connection, key_hash: str | None = None, key_id: int | None = None, locks: bool = True
+) -> Any | None:
     """A key by its hash or its number, locked by a write: whoever activates by it does so one after the other."""
     mine = keys.c.key_hash == key_hash if key_hash else keys.c.id == key_id
+    if not locks:
+        return connection.execute(sa.select(keys).where(mine)).first()
     found = connection.scalar(sa.select(keys.c.id).where(mine))
     return None if found is None else next(iter(lock_rows(connection, keys, [found])), None)
 

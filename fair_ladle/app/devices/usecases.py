@@ -163,9 +163,12 @@ def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
 KEYED = {"device": "devices of", "session": "sessions of", "storage": "what is stored of"}
 
 
-def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | None = None) -> tuple[DeviceKey, Actor]:
-    """A key that something may begin with, and who acts by it; locked. Refused with the reason where it is over."""
-    row = store.key(tx.connection, key_hash=key_hash or hashed((key or "").strip().upper()))
+def valid_key(
+    tx: Transaction, key: str | None, measure: str, key_hash: str | None = None, locks: bool = True
+) -> tuple[DeviceKey, Actor]:
+    """A key that something may begin with, and who acts by it; locked, unless what is done with it decides nothing
+    about it. Refused with the reason where it is over."""
+    row = store.key(tx.connection, key_hash=key_hash or hashed((key or "").strip().upper()), locks=locks)
     if row is None:
         raise _refused("No such key", "There is no such key; look whether it was copied whole.")
     found = _key(accounts_service.known(tx), _products(tx), row)

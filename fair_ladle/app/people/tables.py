@@ -63,6 +63,7 @@ people = sa.Table(
         comment="what is looked through for words",
     ),
     sa.Index("ix_people_display_name", "display_name"),
+    sa.Index("ix_people_where", "username", "account_id", "status"),
     sa.Index("ix_people_title_small", "title_small"),
     sa.Index("ix_people_department_small", "department_small"),
     sa.Index("ix_people_last_seen_at", "last_seen_at"),

@@ -61,7 +61,11 @@ def limits_in_sql(
         wanted = sa.select(column).where(mine.c.product_id == product.id, mine.c.person_id == people.c.id)
         return wanted.correlate(people).scalar_subquery()
 
-    direct = of_theirs(mine.c.grains)
+    # Where nobody has a limit of their own nothing is looked up for each of them.
+    has_any = tx.once("who has limits of their own", lambda: store.products_with_direct(tx.connection))
+    has_mine = product.id in has_any
+    direct: Any = of_theirs(mine.c.grains) if has_mine else sa.null()
+    told_direct: Any = of_theirs(mine.c.tell_at) if has_mine else sa.null()
     layers = [LayerName(DIRECT)]
     ways: list[tuple[sa.ColumnElement[bool], sa.ColumnElement[int]]] = [(direct.is_not(None), direct)]
     for group in every.every:
@@ -75,7 +79,7 @@ def limits_in_sql(
         path = accounts.facts[row].path
         layers.append(layer)
         ways.append((accounts_table.c.path.between(path, path + PAST_EVERY_PATH), sa.literal(said[layer])))
-    told = [of_theirs(mine.c.tell_at), *(rows_said[each].tell_at if each in rows_said else 90 for each in layers[1:])]
+    told = [told_direct, *(rows_said[each].tell_at if each in rows_said else 90 for each in layers[1:])]
     return LimitsInSql(
         sa.case(*ways, else_=sa.null()),
         sa.case(*((condition, tell) for (condition, _), tell in zip(ways, told, strict=True)), else_=sa.literal(90)),

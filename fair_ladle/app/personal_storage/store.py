@@ -15,6 +15,11 @@ def all_but_direct(connection: sa.Connection) -> list[Any]:
     return list(connection.execute(sa.select(limits).where(limits.c.person_id.is_(None))))
 
 
+def products_with_direct(connection: sa.Connection) -> set[int]:
+    """The products of which somebody has a limit of their own."""
+    return set(connection.scalars(sa.select(limits.c.product_id).distinct().where(limits.c.person_id.is_not(None))))
+
+
 def direct(connection: sa.Connection, person_ids: list[int]) -> list[Any]:
     """Limits of these people themselves."""
     return list(connection.execute(sa.select(limits).where(limits.c.person_id.in_(person_ids)))) if person_ids else []

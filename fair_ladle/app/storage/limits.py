@@ -110,19 +110,20 @@ def preview(tx: Transaction, actor: Actor, product: str, account: str, group: st
     of_it = then.layer == then.layers.index(layer)
     without = limits_in_sql(tx, accounts, wanted, {layer: None})
     would = without.grains if limit is None else then.grains
-    bands = _bands(store.sizes(tx.connection, wanted.id, inside, of_it))
-    found = store.past(tx.connection, wanted.id, inside, would, of_it)
-    is_now = store.past(tx.connection, wanted.id, inside, now.grains, of_it)
-    most = store.largest_past(tx.connection, wanted.id, inside, would, of_it, TOP)
+    rows = store.sizes(tx.connection, wanted.id, inside, of_it, (would, now.grains))
+    over, near, beyond, over_now, near_now = (
+        sum(int(getattr(row, name)) for row in rows) for name in ("over0", "near0", "beyond0", "over1", "near1")
+    )
+    most = store.largest_past(tx.connection, wanted.id, inside, would, of_it, TOP) if over else []
     said = personal_storage.limits(tx, actor, account, group)
     return Preview(
-        int(found.people),
-        int(found.over),
-        int(found.near),
-        int(found.beyond),
-        int(is_now.over),
-        int(is_now.near),
+        sum(int(row.people) for row in rows),
+        over,
+        near,
+        beyond,
+        over_now,
+        near_now,
         next((grains for each, grains, _ in said if each.id == wanted.id), None),
-        bands,
+        _bands(rows),
         [Big(each.username, each.display_name, each.account_name, int(each.grains), int(each.limit)) for each in most],
     )

@@ -192,6 +192,7 @@ def inside_of(
         limits.grains if limits else None,
         limits.layer if limits else None,
         tx.now - YEAR,
+        row == 0,
     )
     return asked, limits, accounts
 

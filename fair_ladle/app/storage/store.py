@@ -69,45 +69,83 @@ class Asked:
     limit_of: sa.ColumnElement[int] | None
     layer_of: sa.ColumnElement[int] | None
     year_ago: datetime
+    is_whole: bool
+    """The branch is the whole tree."""
+
+    @property
+    def needs_people(self) -> bool:
+        """Whether people, accounts or limits decide which rows there are, or in which order."""
+        return bool(self.words) or self.show in ("near", "over", "nobody") or self.order == "share"
+
+    @property
+    def hint(self) -> str | None:
+        """The index that has them in order, where most of it is asked for."""
+        return "ix_stored_size" if self.is_whole and self.order == "bytes" and self.show == "all" else None
 
 
 def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> list[Any]:
-    """A window of what is asked for, with the person and the limit where these are people."""
-    is_person = asked.kind == "person"
-    mine = sa.select(k, a.c.code.label("account"), a.c.name.label("account_name")).join(a, a.c.id == k.c.account_id)
+    """A window of what is asked for, with the person and the limit where these are people. Where nothing but what is
+    stored decides, the window is found in that alone, and the rest read of its rows only."""
     limited = asked.limit_of if asked.limit_of is not None else sa.null()
-    if is_person:
-        mine = mine.outerjoin(p, p.c.username == k.c.name).add_columns(
-            p.c.display_name,
-            sa.case((HERE, limited), else_=sa.null()).label("limit"),
-            (asked.layer_of if asked.layer_of is not None else sa.literal(-1)).label("layer"),
-            sa.case((HERE, 1), else_=0).label("is_here"),
-        )
-    mine = mine.where(*_conditions(asked, limited))
+    if not asked.needs_people:
+        found = sa.select(k.c.account_id, k.c.name).where(*_plain(asked)).order_by(*_order(asked, limited))
+        if asked.hint:
+            found = found.with_hint(k, f"FORCE INDEX ({asked.hint})", "mysql")
+        keys = [(row.account_id, row.name) for row in connection.execute(found.limit(limit).offset(offset))]
+        if not keys:
+            return []
+        # By key, and more than is wanted: pairs in IN would read the whole table.
+        of_keys = sa.and_(k.c.account_id.in_({each[0] for each in keys}), k.c.name.in_({each[1] for each in keys}))
+        wanted = _with_people(asked, limited).where(k.c.product_id == asked.product_id, k.c.kind == asked.kind, of_keys)
+        by_key = {(row.account_id, row.name): row for row in connection.execute(wanted)}
+        return [by_key[each] for each in keys if each in by_key]
+    mine = _with_people(asked, limited).where(*_conditions(asked, limited))
     return list(connection.execute(mine.order_by(*_order(asked, limited)).limit(limit).offset(offset)))
+
+
+def _with_people(asked: Asked, limited: sa.ColumnElement[Any]) -> sa.Select[Any]:
+    mine = sa.select(k, a.c.code.label("account"), a.c.name.label("account_name")).join(a, a.c.id == k.c.account_id)
+    if asked.kind != "person":
+        return mine
+    return mine.outerjoin(p, p.c.username == k.c.name).add_columns(
+        p.c.display_name,
+        sa.case((HERE, limited), else_=sa.null()).label("limit"),
+        (asked.layer_of if asked.layer_of is not None else sa.literal(-1)).label("layer"),
+        sa.case((HERE, 1), else_=0).label("is_here"),
+    )
 
 
 def count(connection: sa.Connection, asked: Asked, most: int) -> int:
     """How many there are, counted no further than so many."""
     limited = asked.limit_of if asked.limit_of is not None else sa.null()
-    joined: Any = k.join(a, a.c.id == k.c.account_id)
-    if asked.kind == "person":
-        joined = joined.outerjoin(p, p.c.username == k.c.name)
-    some = sa.select(sa.literal(1)).select_from(joined).where(*_conditions(asked, limited)).limit(most).subquery()
+    one = sa.select(sa.literal(1))
+    if not asked.needs_people:
+        some = one.select_from(k).where(*_plain(asked)).limit(most).subquery()
+    else:
+        joined: Any = k.join(a, a.c.id == k.c.account_id)
+        if asked.kind == "person":
+            joined = joined.outerjoin(p, p.c.username == k.c.name)
+        some = one.select_from(joined).where(*_conditions(asked, limited)).limit(most).subquery()
     return int(connection.scalar(sa.select(sa.func.count()).select_from(some)) or 0)
 
 
-def _conditions(asked: Asked, limited: sa.ColumnElement[Any]) -> list[sa.ColumnElement[bool]]:
+def _plain(asked: Asked) -> list[sa.ColumnElement[bool]]:
+    """What decides where neither people nor accounts have to be looked at."""
     found = [k.c.product_id == asked.product_id, k.c.kind == asked.kind, asked.inside]
-    grown = k.c.bytes - k.c.month_ago
+    if asked.show == "growing":
+        grown = k.c.bytes - k.c.month_ago
+        found += [grown > GROWING_BYTES, grown * 5 > k.c.month_ago]
+    elif asked.show == "untouched":
+        found += [k.c.bytes > 0, sa.func.coalesce(k.c.used_at, k.c.at) < asked.year_ago]
+    return found
+
+
+def _conditions(asked: Asked, limited: sa.ColumnElement[Any]) -> list[sa.ColumnElement[bool]]:
+    found = _plain(asked)
     if asked.show == "over":
         found += [HERE, grains > limited]
     elif asked.show == "near":
         found += [HERE, grains <= limited, grains * 10 >= limited * 9, limited > 0]
-    elif asked.show == "growing":
-        found += [grown > GROWING_BYTES, grown * 5 > k.c.month_ago]
-    elif asked.show == "untouched":
-        found += [k.c.bytes > 0, sa.func.coalesce(k.c.used_at, k.c.at) < asked.year_ago]
     elif asked.show == "nobody":
         found += [k.c.bytes > 0, sa.or_(p.c.id.is_(None), sa.not_(HERE))]
     for word in asked.words:
@@ -132,34 +170,28 @@ def _order(asked: Asked, limited: sa.ColumnElement[Any]) -> list[sa.ColumnElemen
 
 
 def sizes(
-    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], governed: sa.ColumnElement[bool]
-) -> list[Any]:
-    """What present people store of their own in a branch, the smallest first: ``size`` in grains to three digits, how
-    many ``people`` store so much, and their grains; of those alone for whom ``governed`` is true."""
-    at_least_1 = sa.func.greatest(grains, 1)
-    size = sa.func.round(at_least_1, 2 - sa.func.floor(sa.func.log10(at_least_1))).label("size")
-    of = sa.select(size, sa.func.count().label("people"), sa.func.sum(grains).label("grains")).select_from(_present())
-    return list(connection.execute(of.where(*_own(product_id, inside), governed).group_by(size).order_by(size)))
-
-
-def past(
     connection: sa.Connection,
     product_id: int,
     inside: sa.ColumnElement[bool],
-    limited: sa.ColumnElement[Any],
     governed: sa.ColumnElement[bool],
-) -> Any:
-    """How many of the people for whom ``governed`` is true are over their limit (``over``), and near it, and by how
-    many grains together."""
-    over = grains > limited
-    near = sa.and_(grains <= limited, grains * 10 >= limited * 9, limited > 0)
-    wanted = sa.select(
-        sa.func.count().label("people"),
-        sa.func.coalesce(sa.func.sum(sa.case((over, 1), else_=0)), 0).label("over"),
-        sa.func.coalesce(sa.func.sum(sa.case((near, 1), else_=0)), 0).label("near"),
-        sa.func.coalesce(sa.func.sum(sa.case((over, grains - limited), else_=0)), 0).label("beyond"),
-    )
-    return connection.execute(wanted.select_from(_present()).where(*_own(product_id, inside), governed)).one()
+    limits: Sequence[sa.ColumnElement[Any]] = (),
+) -> list[Any]:
+    """What present people store of their own in a branch, the smallest first: ``size`` in grains to three digits, how
+    many ``people`` store so much, and their grains; of those alone for whom ``governed`` is true. For each of some
+    limits, by its place, how many are over it (``over0``, …), near it (``near0``, …), and by how many grains
+    (``beyond0``, …): all of one pass."""
+    at_least_1 = sa.func.greatest(grains, 1)
+    size = sa.func.round(at_least_1, 2 - sa.func.floor(sa.func.log10(at_least_1))).label("size")
+    columns = [size, sa.func.count().label("people"), sa.func.sum(grains).label("grains")]
+    for place, limited in enumerate(limits):
+        over = grains > limited
+        near = sa.and_(grains <= limited, grains * 10 >= limited * 9, limited > 0)
+        for name, condition, figure in (("over", over, 1), ("near", near, 1), ("beyond", over, grains - limited)):
+            columns.append(
+                sa.func.coalesce(sa.func.sum(sa.case((condition, figure), else_=0)), 0).label(f"{name}{place}")
+            )
+    of = sa.select(*columns).select_from(_present())
+    return list(connection.execute(of.where(*_own(product_id, inside), governed).group_by(size).order_by(size)))
 
 
 def largest_past(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -99,8 +99,9 @@ class _Key:
 
 
 def _key(tx: Transaction, key: str) -> _Key:
-    found, actor = valid_key(tx, key, "storage")
-    return _Key(found.row.id, found.product, actor, accounts_service.known(tx))
+    reading = replace(tx, kept={})  # nothing of it is written, or judged again under a lock
+    found, actor = valid_key(reading, key, "storage", locks=False)
+    return _Key(found.row.id, found.product, actor, accounts_service.known(reading))
 
 
 def _named(where: Where) -> str:

@@ -101,8 +101,12 @@ def record_samples(
     """Write samples, each in place of one of the same series and instant; by how many grains what is stored now
     differs, by product and account. ``used_at``: the last use of some (product, account, category). The counters, which
     the caller has locked, are the caller's."""
-    changes = stored.record(tx, rows, used_at)
-    _past_changed(tx, [(row["product_id"], row["at"]) for row in rows])
+    zone, now = accounts_service.zone(tx), tx.now
+    changes = stored.record(tx, rows, zone, used_at)
+    today = local_day(now, zone)
+    late = [(row["product_id"], row["at"]) for row in rows if local_day(row["at"], zone) < today]
+    if late:
+        _past_changed(tx, late)
     return changes
 
 
@@ -165,8 +169,8 @@ def grains(in_bytes: int) -> int:
 
 def stored_total(tx: Transaction, product: Product, account_id: int) -> int:
     """Bytes an account stores of a product in all."""
-    key = (product.id, account_id, stored.ALL, "")
-    return stored_store.stored_of(tx.connection, [key]).get(key, 0)
+    key = product.id, account_id
+    return stored_store.totals_of(tx.connection, [key]).get(key, 0)
 
 
 def sizes_now(
@@ -241,7 +245,7 @@ def move_category(tx: Transaction, product: Product, from_id: int, to_id: int, c
         for account_id, in_bytes in ((from_id, 0), (to_id, now[product.id, to_id, name] + there))
     ]
     if rows:
-        stored.record(tx, rows)
+        record_samples(tx, rows)
     return sum(now[product.id, from_id, name] for name in categories)
 
 

@@ -12,10 +12,12 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.usage import stored_store as store
+from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
 HOME, FOLDER = "home/", "folder/"
@@ -49,31 +51,26 @@ class Level:
     at: datetime | None
 
 
-def instants(tx: Transaction, day: date, now: datetime) -> list[datetime]:
+def instants(zone: ZoneInfo, day: date, now: datetime) -> list[datetime]:
     """Now, and the ends of the days so many before a day."""
-    return [now, *(_end_of(tx, day - timedelta(days=back)) for back in BACK.values())]
+    return [now, *(_end_of(zone, day - timedelta(days=back)) for back in BACK.values())]
 
 
-def _end_of(tx: Transaction, day: date) -> datetime:
-    return accounts_service.start_of(tx, day + timedelta(days=1)) - timedelta(microseconds=1)
+def _end_of(zone: ZoneInfo, day: date) -> datetime:
+    return instant(day_start(day + timedelta(days=1), zone) * MICRO) - timedelta(microseconds=1)
 
 
 def levels(tx: Transaction, series: Collection[Series], at: Sequence[datetime]) -> dict[Series, Level]:
     """What these series come to at some instants, the first of which is now."""
-    found: dict[Series, list[int]] = {each: [0] * len(at) for each in series}
-    newest: dict[Series, datetime] = {}
-    for place, instant in enumerate(at):
-        for part in batched(series):
-            for row in store.newest_of_series(tx.connection, part, instant):
-                key = row.product_id, row.account_id, row.category
-                found[key][place] = int(row.bytes)
-                if place == 0:
-                    newest[key] = in_utc(row.at)
-    return {each: Level(tuple(figures), newest.get(each)) for each, figures in found.items()}
+    found: dict[Series, Level] = {}
+    for part in batched(sorted(series)):
+        for each, (figures, newest) in zip(part, store.levels(tx.connection, part, at), strict=True):
+            found[each] = Level(tuple(figures), None if newest is None else in_utc(newest))
+    return found
 
 
 def record(
-    tx: Transaction, rows: Sequence[dict[str, Any]], used_at: Mapping[Series, datetime] | None = None
+    tx: Transaction, rows: Sequence[dict[str, Any]], zone: ZoneInfo, used_at: Mapping[Series, datetime] | None = None
 ) -> dict[tuple[int, int], int]:
     """Write samples (product_id, account_id, category, at, bytes), each in place of one of the same instant; by how
     many grains what is stored now differs, by product and account. ``used_at``: the last use of some series.
@@ -81,17 +78,34 @@ def record(
     The counters are the caller's.
     """
     used, now = used_at or {}, tx.now
-    series = sorted({(row["product_id"], row["account_id"], row["category"]) for row in rows})
-    products = sorted({each[0] for each in series})
-    day = days(tx, products)
+    of_series: dict[Series, list[dict[str, Any]]] = defaultdict(list)
+    for row in rows:
+        of_series[row["product_id"], row["account_id"], row["category"]].append(row)
+    products = sorted({each[0] for each in of_series})
+    day = days(tx, products, local_day(now, zone))
     before: dict[Series, Level] = {}
     after: dict[Series, Level] = {}
-    mine = {product: [each for each in series if each[0] == product] for product in products}
-    for product, some in mine.items():
-        before |= levels(tx, some, instants(tx, day[product], now))
+    late: dict[int, list[Series]] = {}
+    for product in products:
+        mine = [each for each in of_series if each[0] == product]
+        at = instants(zone, day[product], now)
+        # What was a while ago is touched only by what comes late.
+        before |= levels(
+            tx, mine, at if any(row["at"] <= at[1] for each in mine for row in of_series[each]) else at[:1]
+        )
+        late[product] = []
+        for each in mine:
+            newest = max(of_series[each], key=lambda row: row["at"])
+            last = before[each].at
+            if len(before[each].figures) > 1 or newest["at"] > now or (last is not None and newest["at"] < last):
+                late[product].append(each)
+            else:
+                after[each] = Level((newest["bytes"],), newest["at"])
     store.put_samples(tx.connection, rows)
-    for product, some in mine.items():
-        after |= levels(tx, some, instants(tx, day[product], now))
+    for product, some in late.items():
+        if some:
+            count = len(before[some[0]].figures)
+            after |= levels(tx, some, instants(zone, day[product], now)[:count])
     return _add(tx, before, after, used)
 
 
@@ -112,8 +126,8 @@ def _add(
                 newest[key] = max(level.at, newest.get(key, level.at))
             if each in used:
                 last[key] = max(used[each], last.get(key, used[each]))
-    totals = [key for key in changes if key[2] == ALL]
-    was = store.stored_of(tx.connection, totals)
+    totals = [(product_id, account_id) for product_id, account_id, kind, _ in changes if kind == ALL]
+    was = store.totals_of(tx.connection, totals)
     rows = [
         dict(zip(("product_id", "account_id", "kind", "name"), key, strict=True))
         | dict(zip(FIGURES, by, strict=True))
@@ -122,17 +136,16 @@ def _add(
     ]
     store.add_stored(tx.connection, rows)
     found = {}
-    for product_id, account_id, kind, name in totals:
-        key = product_id, account_id, kind, name
-        there = was.get(key, 0)
-        found[product_id, account_id] = grains(there + changes[key][0]) - grains(there)
+    for product_id, account_id in totals:
+        there = was.get((product_id, account_id), 0)
+        then = there + changes[product_id, account_id, ALL, ""][0]
+        found[product_id, account_id] = grains(then) - grains(there)
     return found
 
 
-def days(tx: Transaction, product_ids: Sequence[int]) -> dict[int, date]:
+def days(tx: Transaction, product_ids: Sequence[int], today: date) -> dict[int, date]:
     """The day from which a product's figures are counted back; begun today where there is none yet."""
     there = {row.product_id: row.day for row in store.stored_days_of(tx.connection, product_ids)}
-    today = accounts_service.today(tx)
     missing = [each for each in product_ids if each not in there]
     if missing:
         store.put_stored_days(tx.connection, missing, today, False)
@@ -144,7 +157,7 @@ def rebuild(tx: Transaction, product_ids: Collection[int]) -> None:
     today, now = accounts_service.today(tx), tx.now
     for product_id in sorted(product_ids):
         store.put_stored_days(tx.connection, [product_id], today, store.has_after(tx.connection, product_id, now))
-        at = instants(tx, today, now)
+        at = instants(accounts_service.zone(tx), today, now)
         fresh = _from_samples(tx, product_id, at)
         store.replace_stored(tx.connection, product_id, fresh)
 
@@ -152,8 +165,8 @@ def rebuild(tx: Transaction, product_ids: Collection[int]) -> None:
 def _from_samples(tx: Transaction, product_id: int, at: Sequence[datetime]) -> list[dict[str, Any]]:
     figures: dict[tuple[int, str, str], list[int]] = defaultdict(lambda: [0] * len(FIGURES))
     newest: dict[tuple[int, str, str], datetime] = {}
-    for place, instant in enumerate(at):
-        for row in store.newest_of_product(tx.connection, product_id, instant):
+    for place, moment in enumerate(at):
+        for row in store.newest_of_product(tx.connection, product_id, moment):
             for key in ((row.account_id, *holder_of(row.category)), (row.account_id, ALL, "")):
                 figures[key][place] += int(row.bytes)
                 if place == 0:
@@ -180,13 +193,17 @@ def age(tx: Transaction, product_id: int) -> bool:
         rebuild(tx, [product_id])
         return True
     day = there.day
+    zone = accounts_service.zone(tx)
     passing = [
-        (_end_of(tx, day - timedelta(days=back)), _end_of(tx, today - timedelta(days=back))) for back in BACK.values()
+        (_end_of(zone, day - timedelta(days=back)), _end_of(zone, today - timedelta(days=back)))
+        for back in BACK.values()
     ]
     series = store.series_between(tx.connection, product_id, passing)
-    before = {each: Level(level.figures, None) for each, level in levels(tx, series, instants(tx, day, tx.now)).items()}
+    before = {
+        each: Level(level.figures, None) for each, level in levels(tx, series, instants(zone, day, tx.now)).items()
+    }
     store.put_stored_days(tx.connection, [product_id], today, False)
-    _add(tx, before, levels(tx, series, instants(tx, today, tx.now)), {})
+    _add(tx, before, levels(tx, series, instants(zone, today, tx.now)), {})
     return True
 
 
@@ -198,7 +215,7 @@ def differences(tx: Transaction, product_id: int) -> Iterator[tuple[int, str, st
         return
     facts = {
         (row["account_id"], row["kind"], row["name"]): tuple(row[each] for each in FIGURES)
-        for row in _from_samples(tx, product_id, instants(tx, there.day, tx.now))
+        for row in _from_samples(tx, product_id, instants(accounts_service.zone(tx), there.day, tx.now))
     }
     kept = {
         (row.account_id, row.kind, row.name): tuple(getattr(row, each) for each in FIGURES)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection, Sequence
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from typing import Any
 
 import sqlalchemy as sa
@@ -22,9 +23,25 @@ def _newest(connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]])
     return list(connection.execute(sa.select(s).join(newest, sa.and_(*same))))
 
 
-def newest_of_series(connection: sa.Connection, series: Collection[tuple[int, int, str]], at: datetime) -> list[Any]:
-    """The newest sample up to an instant of each of these (product, account, category)."""
-    return _newest(connection, [sa.tuple_(*_series).in_(series), s.c.at <= at])
+# Each series is looked up by its key, as many as there are: rows of several columns in IN would read the whole table.
+_SAME = "s.product_id = k.product_id AND s.account_id = k.account_id AND s.category = k.category"
+_NEWEST = f"(SELECT MAX(s.at) FROM storage_samples s WHERE {_SAME} AND s.at <= :at0) AS newest"
+_BYTES = f"(SELECT s.bytes FROM storage_samples s WHERE {_SAME} AND s.at <= :at%s ORDER BY s.at DESC LIMIT 1) AS b%s"
+_FROM = """FROM JSON_TABLE(:series, '$[*]' COLUMNS (place FOR ORDINALITY, product_id BIGINT PATH '$[0]', account_id
+    BIGINT PATH '$[1]', category VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin PATH '$[2]')) k"""
+
+
+def levels(
+    connection: sa.Connection, series: Sequence[tuple[int, int, str]], at: Sequence[datetime]
+) -> list[tuple[list[int], datetime | None]]:
+    """Of each of these (product, account, category), in their order: bytes at each of some instants, and when its
+    newest sample up to the first of them was taken."""
+    figures = ", ".join(_BYTES % (n, n) for n in range(len(at)))
+    asked = sa.text(f"SELECT k.place, {figures}, {_NEWEST} {_FROM}").columns(newest=s.c.at.type)
+    values = {f"at{n}": each.astimezone(UTC).replace(tzinfo=None) for n, each in enumerate(at)}
+    rows = connection.execute(asked, values | {"series": json.dumps(series)})
+    found = sorted((row.place, [int(getattr(row, f"b{n}") or 0) for n in range(len(at))], row.newest) for row in rows)
+    return [(sizes, newest) for _, sizes, newest in found]
 
 
 def newest_of_product(connection: sa.Connection, product_id: int, at: datetime) -> list[Any]:
@@ -50,22 +67,22 @@ def has_after(connection: sa.Connection, product_id: int, at: datetime) -> bool:
 
 def put_samples(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Write samples, each in place of one of the same series and instant."""
+    put = mysql.insert(s)
     for part in batched(rows):
-        put = mysql.insert(s).values(part)
-        connection.execute(put.on_duplicate_key_update(bytes=put.inserted.bytes))
+        connection.execute(put.on_duplicate_key_update(bytes=put.inserted.bytes), part)
 
 
 _key = (k.c.product_id, k.c.account_id, k.c.kind, k.c.name)
 
 
-def stored_of(
-    connection: sa.Connection, keys: Collection[tuple[int, int, str, str]]
-) -> dict[tuple[int, int, str, str], int]:
-    """The bytes that are kept of these (product, account, kind, name)."""
+def totals_of(connection: sa.Connection, keys: Collection[tuple[int, int]]) -> dict[tuple[int, int], int]:
+    """The bytes that are kept of accounts in all, by (product, account)."""
     found = {}
-    for part in batched(keys):
-        for row in connection.execute(sa.select(*_key, k.c.bytes).where(sa.tuple_(*_key).in_(part))):
-            found[row.product_id, row.account_id, row.kind, row.name] = int(row.bytes)
+    for product_id in sorted({product for product, _ in keys}):
+        for part in batched(sorted({account for product, account in keys if product == product_id})):
+            mine = [k.c.product_id == product_id, k.c.account_id.in_(part), k.c.kind == "", k.c.name == ""]
+            for row in connection.execute(sa.select(k.c.account_id, k.c.bytes).where(*mine)):
+                found[product_id, row.account_id] = int(row.bytes)
     return found
 
 
@@ -76,15 +93,15 @@ def all_stored(connection: sa.Connection, product_id: int) -> list[Any]:
 
 def add_stored(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Add to what is kept, or begin it; the newest instants stand."""
+    put = mysql.insert(k)
     for part in batched(rows):
-        put = mysql.insert(k).values(part)
         figures = {name: k.c[name] + put.inserted[name] for name in ("bytes", "week_ago", "month_ago", "quarter_ago")}
         said = put.inserted.used_at
         later = {
             "at": sa.func.greatest(k.c.at, put.inserted.at),
             "used_at": sa.func.coalesce(sa.func.greatest(k.c.used_at, said), said, k.c.used_at),
         }
-        connection.execute(put.on_duplicate_key_update(**figures, **later))
+        connection.execute(put.on_duplicate_key_update(**figures, **later), part)
 
 
 def replace_stored(connection: sa.Connection, product_id: int, rows: Sequence[dict[str, Any]]) -> None:

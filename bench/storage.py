@@ -1,0 +1,204 @@
+"""Storage at size: the screen's first rows, a step down and a limit's preview; reports against LOAD DATA of the same
+rows, and writes that are asked for against bare transactions of one row."""
+
+from __future__ import annotations
+
+import random
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+
+from bench.admissions import source
+from bench.home import new_database, server
+from bench.measured import Measure
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.devices import usecases as devices
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.storage import limits, listing
+from fair_ladle.app.storage_systems import usecases as systems
+from fair_ladle.app.storage_systems.usecases import Report, Where
+from fair_ladle.app.usage.tables import stored
+
+CLIENTS, EACH, PEOPLE, PARTS = 2_000, 10, 300_000, 5
+BATCHES, BATCH, WRITES = 8, 5_000, 300
+OPERATOR = Actor("bench", "", "MSP")
+
+
+def _fill(database: Database) -> None:
+    accounts = ["MSP,,operator,Msp,EUR,Europe/Lisbon"]
+    for n in range(CLIENTS):
+        accounts += [f"C{n},MSP,client,Client {n},,", *(f"C{n}-{d},C{n},sub-account,D{d},," for d in range(EACH))]
+    tables = {
+        "accounts": ("code,parent,kind,name,currency,time_zone", accounts),
+        "products": ("code,name,measure,unit", ["DISK,Disk,storage,GB"]),
+        "lots": ("reference,owner,product,quantity,first_day", ["PO,MSP,DISK,50000000,2026-01-01"]),
+    }
+    database.run(data_import.load, COMMAND_LINE, source(tables))
+    chance, now = random.Random(7), datetime.now(UTC)
+    with database.engine.begin() as connection:
+        ids = {row.code: row.id for row in connection.execute(sa.text("SELECT code, id FROM accounts"))}
+        product = connection.scalar(sa.text("SELECT id FROM products"))
+        places = [ids[f"C{n}-{d}"] for n in range(CLIENTS) for d in range(EACH)]
+        for start in range(0, PEOPLE, 10_000):
+            numbers = range(start, start + 10_000)
+            present = [
+                {
+                    "account_id": places[n % len(places)],
+                    "username": f"person.{n}",
+                    "display_name": f"Person {n}",
+                    "status": "active",
+                    "protected": False,
+                }
+                for n in numbers
+            ]
+            connection.execute(sa.insert(people), present)
+            sizes = [int(chance.lognormvariate(22, 1.2)) for _ in numbers]
+            rows = [
+                {
+                    "product_id": product,
+                    "account_id": places[n % len(places)],
+                    "kind": "person",
+                    "name": f"person.{n}",
+                    "bytes": size,
+                    "week_ago": size - size // 50,
+                    "month_ago": size - size // 9,
+                    "quarter_ago": size // 2,
+                    "at": now - timedelta(hours=chance.randrange(48)),
+                }
+                for n, size in zip(numbers, sizes, strict=True)
+            ]
+            connection.execute(sa.insert(stored), rows)
+        sums = "SUM(bytes), SUM(week_ago), SUM(month_ago), SUM(quarter_ago), MAX(at)"
+        whole = f"SELECT product_id, account_id, '', '', {sums}"
+        columns = "product_id, account_id, kind, name, bytes, week_ago, month_ago, quarter_ago, at"
+        connection.execute(
+            sa.text(f"INSERT INTO stored ({columns}) {whole} FROM stored GROUP BY product_id, account_id")
+        )
+        connection.execute(sa.text("INSERT INTO stored_days VALUES (:p, CURDATE(), 0)"), {"p": product})
+        connection.execute(sa.text("ANALYZE TABLE stored, people, accounts")).all()
+
+
+def _middle(work: Callable[[], Any]) -> float:
+    found = []
+    for _ in range(5):
+        begin = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - begin)
+    return sorted(found)[2]
+
+
+def _screens(database: Database) -> list[Measure]:
+    def rows(account: str, order: Any, show: Any = "all") -> Callable[[], Any]:
+        return lambda: database.snapshot(listing.holders, OPERATOR, "DISK", account, "people", show, order, "", 0, 100)
+
+    database.run(personal_storage.set_limit, OPERATOR, "C7", None, "DISK", "4")
+    asked = {
+        "accounts below the operator": lambda: database.snapshot(
+            listing.children, OPERATOR, "DISK", "MSP", "size", 0, 100
+        ),
+        "one client's departments": lambda: database.snapshot(listing.children, OPERATOR, "DISK", "C5", "size", 0, 100),
+        "people, the largest first": rows("MSP", "size"),
+        "people, what grew most": rows("MSP", "month"),
+        "people over their limit": rows("MSP", "size", "over"),
+        "one client's people": rows("C5", "size"),
+        "sums of everything": lambda: database.snapshot(listing.total, OPERATOR, "DISK", "MSP"),
+        "a limit's preview over everybody": lambda: database.snapshot(
+            limits.preview, OPERATOR, "DISK", "MSP", None, 9000
+        ),
+    }
+    said = f"{CLIENTS * (EACH + 1):,} accounts, {PEOPLE:,} people"
+    return [Measure(f"storage: {what}", f"{_middle(work):.3f} s", said) for what, work in asked.items()]
+
+
+def _reports(database: Database) -> Measure:
+    key = database.run(devices.make_key, COMMAND_LINE, "MSP", "DISK", "bench")[1]
+    chance, now = random.Random(3), database.clock.now()
+    batches = [
+        [
+            Report(
+                Where(f"C{n % 40}-{n % EACH}", person=f"r.{b}.{n}", part=f"p{n % PARTS}"), now, chance.randrange(10**9)
+            )
+            for n in range(BATCH)
+        ]
+        for b in range(BATCHES)
+    ]
+    begin = time.perf_counter()
+    for each in batches:
+        database.run(systems.report, key, each)
+    ours = time.perf_counter() - begin
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "rows.csv"
+        lines = [
+            f"{b},{n},home/r.{b}.{n}/p{n % PARTS},{each.at:%Y-%m-%d %H:%M:%S},{each.bytes}"
+            for b, batch in enumerate(batches)
+            for n, each in enumerate(batch)
+        ]
+        path.write_text("\n".join(lines) + "\n")
+        folder_path = Path(folder)
+        folder_path.chmod(0o755)
+        with database.engine.begin() as connection:
+            connection.execute(
+                sa.text(
+                    "CREATE TABLE bare (b INT, n INT, category VARCHAR(200), at DATETIME(6), bytes BIGINT, "
+                    "PRIMARY KEY (b, n, category, at), INDEX (b, at)) ENGINE=InnoDB"
+                )
+            )
+            begin = time.perf_counter()
+            connection.execute(sa.text(f"LOAD DATA INFILE '{path}' INTO TABLE bare FIELDS TERMINATED BY ','"))
+        theirs = time.perf_counter() - begin
+    count = BATCHES * BATCH
+    return Measure(
+        f"storage: reports of {BATCH:,}",
+        f"{count / ours:,.0f} rows/s",
+        "LOAD DATA of the same rows",
+        f"{count / theirs:,.0f} rows/s",
+        f"{theirs / ours:.2f} of the rate",
+    )
+
+
+def _writes(database: Database) -> Measure:
+    key = database.run(devices.make_key, COMMAND_LINE, "C3", "DISK", "bench")[1]
+
+    def bare(n: int) -> None:
+        with database.engine.begin() as connection:
+            connection.execute(sa.text("INSERT INTO bare VALUES (99, :n, 'x', NOW(6), 1)"), {"n": n})
+
+    def write(n: int) -> None:
+        database.run(systems.write, key, Where(f"C3-{n % EACH}", category="media"), 1_000_000)
+
+    rates = []
+    for work in (write, bare):
+        work(WRITES)
+        begin = time.perf_counter()
+        for n in range(WRITES):
+            work(n)
+        rates.append(WRITES / (time.perf_counter() - begin))
+    ours, theirs = rates
+    return Measure(
+        "storage: a write asked for, counted and recorded",
+        f"{ours:,.0f}/s",
+        "a bare transaction of one row",
+        f"{theirs:,.0f}/s",
+        f"{ours / theirs:.2f} of the rate",
+    )
+
+
+def measure() -> list[Measure]:
+    """Everything on one installation."""
+    with server() as home:
+        database = new_database(home)
+        _fill(database)
+        database.run(assignments.rebuild_stale)
+        with database.transaction() as tx:
+            assert len(accounts_service.known(tx).tree) == CLIENTS * (EACH + 1) + 1
+        return [*_screens(database), _reports(database), _writes(database)]

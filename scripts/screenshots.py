@@ -66,10 +66,12 @@ def plan(page: Page) -> None:
     page.get_by_role("button", name="Draft: Buy").wait_for()
 
 
-def give_a_product(page: Page) -> None:
-    """What Fieldbook Full gives the leads, opened."""
-    page.get_by_role("button", name="Change Fieldbook Full").click()
-    page.get_by_label("Remove entitlement").wait_for()
+def try_a_limit(page: Page) -> None:
+    """Whom a limit of 30 GB would put over it."""
+    page.get_by_role("grid", name="People").wait_for()
+    page.get_by_role("button", name="Limit per person").click()
+    page.get_by_label("Limit, GB").fill("30")
+    page.get_by_text("would be over it").wait_for()
 
 
 def look_at_idle(page: Page) -> None:
@@ -103,9 +105,9 @@ VIEWS = {
     "review": View("/allocations?account=TERN&product=FIELD-CORE", do=review_it),
     "share-out": View("/allocations?account=GANNET&product=LANTERN-MAIL", do=share_out),
     "pools": View("/pools?product=LANTERN-MAIL", do=plan),
+    "storage": View("/storage?product=DEEPSHELF&what=people&account=OLDQUAY", do=try_a_limit),
     "account": View("/accounts/NORTHFOLD"),
     "people": View("/people?account=OLDQUAY"),
-    "group": View("/groups?group=OLDQUAY%2FOLDQUAY-LEADS", as_whom="oldquay", do=give_a_product),
     "person": View("/people/bertil.usher", as_whom="oldquay"),
     "devices": View("/devices"),
     "idle": View("/idle", do=look_at_idle),

@@ -58,7 +58,6 @@ def unplaced(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: i
         sa.func.count().label("reports"),
         sa.func.count(sa.distinct(u.c.category)).label("series"),
         sa.func.max(u.c.at).label("newest"),
-        sa.func.max(u.c.key_account_id).label("key_account_id"),
     )
     wanted = sums.where(inside).group_by(u.c.account, u.c.product_id).order_by(u.c.account, u.c.product_id).limit(limit)
     count = connection.scalar(sa.select(sa.func.count()).select_from(u).where(inside))

@@ -84,7 +84,7 @@ def _fill(database: Database) -> None:
         connection.execute(
             sa.text(f"INSERT INTO stored ({columns}) {whole} FROM stored GROUP BY product_id, account_id")
         )
-        connection.execute(sa.text("INSERT INTO stored_days VALUES (:p, CURDATE(), 0)"), {"p": product})
+        connection.execute(sa.text("INSERT INTO stored_days VALUES (:p, CURDATE(), NULL)"), {"p": product})
         connection.execute(sa.text("ANALYZE TABLE stored, people, accounts")).all()
 
 

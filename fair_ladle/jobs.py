@@ -29,7 +29,7 @@ from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.app.statements import closing_runs, totals
-from fair_ladle.app.storage import folders
+from fair_ladle.app.storage import folders, left_behind
 from fair_ladle.app.storage_systems import running as storage_running
 from fair_ladle.app.storage_systems import usecases as reservations
 from fair_ladle.app.usage import service as usage
@@ -111,6 +111,18 @@ class DeleteFolders(Job):
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Each in a transaction of its own."""
         self.each(database, database.run(folders.due), lambda each: database.run(folders.let_go, each), going_on)
+
+
+class DeleteLeftBehind(Job):
+    """Let be gone what people left behind and whose time is over."""
+
+    name: ClassVar[str] = "delete what was left behind"
+    every: ClassVar[timedelta] = timedelta(minutes=5)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each in a transaction of its own."""
+        every = database.run(left_behind.due)
+        self.each(database, every, lambda each: database.run(left_behind.let_go, *each), going_on)
 
 
 class TellStorageLimits(Job):
@@ -399,6 +411,7 @@ def jobs(settings: Settings) -> list[Job]:
         AskStorage(),
         TellStorageLimits(),
         DeleteFolders(),
+        DeleteLeftBehind(),
         KeepMonths(),
         KeepDays(),
         CloseMonths(),

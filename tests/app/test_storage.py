@@ -26,12 +26,12 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.storage import limits, listing
+from fair_ladle.app.storage import left_behind, limits, listing
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import storage_samples
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.filling import FURTHEST_DAYS, filling
-from fair_ladle.jobs import TellStorageLimits
+from fair_ladle.jobs import AgeStored, DeleteLeftBehind, TellStorageLimits
 from tests import odd_intake
 from tests.app.test_one_formula import AT
 from tests.conftest import do_job
@@ -238,3 +238,40 @@ def test_who_is_near_or_over_is_told_once_and_their_admins_together(demo: Databa
     demo.run(personal_storage.set_limit, OLDQUAY, "OLDQUAY-CREW", None, P, "10")
     do_job(demo, TellStorageLimits())
     assert len(mails()) > len(first), "and again after they were back within it"
+
+
+def test_what_was_left_behind_is_moved_deleted_after_a_while_or_kept(demo: Database) -> None:
+    [gone] = every(demo, OLDQUAY, "OLDQUAY-CREW", show="nobody")
+    mine = next(each for each in every(demo, OLDQUAY, "OLDQUAY-CREW") if each.here)
+    place = (P, "OLDQUAY-CREW", gone.name)
+    with pytest.raises(Refused, match="stays"):
+        demo.run(left_behind.delete_after, OLDQUAY, P, "OLDQUAY-CREW", mine.name, 3)
+    for who, product, account, name in ((CREW, P, "TERN-REPAIRS", gone.name), (OLDQUAY, P, "OLDQUAY-CREW", "nobody")):
+        with pytest.raises(Refused, match="no (account|storage)"):
+            demo.run(left_behind.move, who, product, account, name, mine.name, None)
+    with pytest.raises(Refused, match="no person"):
+        demo.run(left_behind.move, OLDQUAY, *place, "lev.birch2", None)
+
+    at = demo.run(left_behind.delete_after, OLDQUAY, *place, 3)
+    assert at is not None and demo.run(left_behind.delete_at, OLDQUAY, *place) == at
+    demo.run(left_behind.delete_after, OLDQUAY, *place, None)
+    demo.clock.shift += timedelta(days=4)
+    for job in (AgeStored(), DeleteLeftBehind()):
+        do_job(demo, job)
+    demo.run(assignments.rebuild_stale)
+    assert gone.name in {each.name for each in every(demo, OLDQUAY, "OLDQUAY-CREW", show="nobody")}, "kept after all"
+
+    sizes = {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}
+    assert demo.run(left_behind.move, OLDQUAY, *place, mine.name, None) == sizes[gone.name]
+    after = {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}
+    assert after[mine.name] == sizes[mine.name] + sizes[gone.name] and after[gone.name] == 0
+
+    demo.run(
+        acting.act, OLDQUAY, "move", Asked(usernames=(mine.name,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR")
+    )
+    demo.run(left_behind.delete_after, OLDQUAY, P, "OLDQUAY-CREW", mine.name, 3)
+    demo.clock.shift += timedelta(days=4)
+    demo.run(assignments.rebuild_stale)
+    do_job(demo, DeleteLeftBehind())
+    assert {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}[mine.name] == 0
+    assert demo.run(checks.verify, COMMAND_LINE) == []

@@ -168,7 +168,7 @@ def test_a_password_is_sealed_and_never_told(demo: Database, here: Path) -> None
     demo.run(sources.put, OLDQUAY, number, replace(MAIL, name="Other"), None)
     assert demo.run(sources.listing, Actor("Tilde", "", "TERN")) == []
     for act in (sources.drop, lambda tx, who, n: sources.run_now(tx, who, n, False)):
-        with pytest.raises(Refused, match="no storage source"):
+        with pytest.raises(Refused, match="no such storage source"):
             demo.run(act, Actor("Tilde", "", "TERN"), number)
 
 

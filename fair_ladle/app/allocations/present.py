@@ -128,7 +128,7 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
     found = _read(tx, owner.shape, cells) if are_current(tx, pools) else None
     if found is None:
         return None
-    own, load, grid, days, clocks = found
+    own, load, grid, days, clocks, follow = found
     of_owners = {key: at for key, at in cells.items() if owner[at] == at[0]}
     snapshot = Snapshot(
         now,
@@ -146,9 +146,13 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
         clocks,
     )
     wanted = cells if use else of_owners
+    plan = seats.asked(tx, follow)
+    owner_of = {pool.id: pool.owner_id for pool in pools} | plan.owner_of
+    every_use = seats.branch_use(tx, whole, {*wanted, *plan.signs}, owner_of)
+    grid.follow({follow[each]: figure for each, figure in plan.counted(follow, every_use).items()})
     used = np.zeros(owner.shape, dtype=np.int64)
-    for key, figure in seats.branch_use(tx, whole, wanted, {pool.id: pool.owner_id for pool in pools}).items():
-        used[wanted[key]] = figure
+    for key, at in wanted.items():
+        used[at] = every_use[key]
     return _with_clocks_of_followers(snapshot.as_part(load, used))
 
 
@@ -184,7 +188,14 @@ def pressed(
     return over, near, {accounts.row_of_id[each] for each in ids if each in accounts.row_of_id}
 
 
-Part = tuple[Ints, Ints, Grid, dict[tuple[int, int], int], dict[tuple[int, int], GraceClock]]
+Part = tuple[
+    Ints,
+    Ints,
+    Grid,
+    dict[tuple[int, int], int],
+    dict[tuple[int, int], GraceClock],
+    dict[seats.Followed, tuple[int, int]],
+]
 Cells = dict[tuple[int, int], tuple[int, int]]
 """Row and column of a part by pool and account."""
 
@@ -206,7 +217,7 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
     days: dict[tuple[int, int], int] = {}
     clocks: dict[tuple[int, int], GraceClock] = {}
     zone, count = accounts_service.zone(tx), 0
-    follow: dict[tuple[int, int, str], tuple[int, int]] = {}
+    follow: dict[seats.Followed, tuple[int, int]] = {}
     for row in (row for keys in batched(cells) for row in store.counters_of(tx.connection, keys)):
         at = cells[row.pool_id, row.account_id]
         own[at], load[at] = row.own, row.load
@@ -223,8 +234,7 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
         if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
             clocks[at] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
         count += 1
-    grid.follow({follow[each]: figure for each, figure in seats.now(tx, follow).items()})
-    return (own, load, grid, days, clocks) if count or not cells else None
+    return (own, load, grid, days, clocks, follow) if count or not cells else None
 
 
 def _clock(since: datetime, days: int | None, frame: Snapshot) -> GraceClock:

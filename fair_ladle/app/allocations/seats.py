@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -110,11 +111,39 @@ class SeatsOverTime:
         return total(list(own.values()))
 
 
-def now(tx: Transaction, cells: Collection[tuple[int, int, str]]) -> dict[tuple[int, int, str], int]:
-    """The seats that caps follow now, by storage pool, account and counted product (code): what is added up, and what
-    was taken or released since."""
+Followed = tuple[int, int, str]
+"""Storage pool, account, and the counted product (code) whose seats its cap follows."""
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Whose branches' use says how many seats caps follow: by seat pool and account, the caps it is added to (1) or
+    taken off (-1), and the owners of the seat pools."""
+
+    signs: dict[tuple[int, int], list[tuple[int, Followed]]]
+    owner_of: dict[int, int]
+
+    def counted(self, cells: Collection[Followed], used: Mapping[tuple[int, int], int]) -> dict[Followed, int]:
+        """The seats of these caps."""
+        found = dict.fromkeys(cells, 0)
+        for at, every in self.signs.items():
+            for sign, cell in every:
+                found[cell] += sign * used[at]
+        return found
+
+
+def now(tx: Transaction, cells: Collection[Followed]) -> dict[Followed, int]:
+    """The seats that caps follow now: what is added up, and what was taken or released since."""
     if not cells:
         return {}
+    plan = asked(tx, cells)
+    return plan.counted(cells, branch_use(tx, accounts_service.known(tx), plan.signs, plan.owner_of))
+
+
+def asked(tx: Transaction, cells: Collection[Followed]) -> Asked:
+    """What has to be read for them."""
+    if not cells:
+        return Asked({}, {})
     accounts = accounts_service.known(tx)
     wanted = {each.code: each for each in products(tx, {code for _, _, code in cells})}
     seat_pools: dict[str, dict[int, Pool]] = defaultdict(dict)
@@ -123,16 +152,15 @@ def now(tx: Transaction, cells: Collection[tuple[int, int, str]]) -> dict[tuple[
     stores = {
         pool.id: pool for pool in pools_service.pools(tx, [e for e in pools_service.products(tx) if e.is_storage])
     }
-    asked: dict[tuple[int, int], list[tuple[int, tuple[int, int, str]]]] = defaultdict(list)
-    found = dict.fromkeys(cells, 0)
-    for cell in found:
+    signs: dict[tuple[int, int], list[tuple[int, Followed]]] = defaultdict(list)
+    for cell in cells:
         pool_id, account_id, code = cell
         row = accounts.row_of_id[account_id]
         above = (int(accounts.ids[each]) for each in accounts.tree.path_up(row))
         serving = next((seat_pools[code][each] for each in above if each in seat_pools[code]), None)
         if serving is None:
             continue
-        asked[serving.id, account_id].append((1, cell))
+        signs[serving.id, account_id].append((1, cell))
         product_id = stores[pool_id].product.id
         begin = {
             accounts.row_of_id[each.owner_id]
@@ -140,14 +168,9 @@ def now(tx: Transaction, cells: Collection[tuple[int, int, str]]) -> dict[tuple[
             if each.product.id == product_id and each.owner_id in accounts.row_of_id
         }
         for each in _taken_off(accounts, row, begin):
-            asked[serving.id, int(accounts.ids[each])].append((-1, cell))
-    used = branch_use(
-        tx, accounts, asked, {pool.id: pool.owner_id for by in seat_pools.values() for pool in by.values()}
-    )
-    for at, figure in used.items():
-        for sign, cell in asked[at]:
-            found[cell] += sign * figure
-    return found
+            signs[serving.id, int(accounts.ids[each])].append((-1, cell))
+    owner_of = {pool.id: pool.owner_id for by in seat_pools.values() for pool in by.values()}
+    return Asked(dict(signs), owner_of)
 
 
 def _taken_off(accounts: Accounts, row: int, begin: Collection[int]) -> list[int]:

@@ -13,6 +13,7 @@ from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import to_version
 from fair_ladle.app.allocations.tables import allocations
 from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
@@ -53,16 +54,20 @@ def versions_of(tx: Transaction, product: Product, account_ids: Collection[int])
     ]
 
 
+_following: Cache[list[tuple[int, int]]] = Cache(16)
+"""Which caps ever followed which seats, while allocations stay the same."""
+
+
 def following(tx: Transaction) -> list[tuple[int, int]]:
-    """(product, counted product) of every pair of which some cap follows seats, today or later; by number."""
-    return tx.once("caps that follow seats", lambda: store.following(tx.connection, accounts_service.today(tx)))
+    """(product, counted product) of every pair of which some cap follows seats, or did; by number."""
+    key = tx.connection.engine.url, generations.numbers(tx, "allocations")
+    return _following.get(key, lambda: store.following(tx.connection, generations.EARLIEST))
 
 
 def past(tx: Transaction, product: Product, day: date) -> str:
     """While it stays the same, so do the facts of a product up to a day that is over, and those of the seats that its
     caps follow."""
-    pairs = tx.once("all caps that follow seats", lambda: store.following(tx.connection, generations.EARLIEST))
-    return generations.past(tx, {product.id, *(per for of, per in pairs if of == product.id)}, day)
+    return generations.past(tx, {product.id, *(per for of, per in following(tx) if of == product.id)}, day)
 
 
 def turned_since(tx: Transaction, product: Product, since: date, day: date) -> list[int]:

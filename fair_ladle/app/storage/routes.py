@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router, needs, reads_only
-from fair_ladle.app.storage import folders, limits, listing
+from fair_ladle.app.storage import folders, left_behind, limits, listing
 from fair_ladle.app.storage.listing import Order, Show
 from fair_ladle.core.quantities import STORAGE, to_units
 
@@ -357,3 +357,38 @@ def act_on_shared_folder(
         return FolderDone(moved=db.run(folders.move, who, product, account, code, body.to_account or ""))
     db.run(folders.archive, who, product, account, code, body.act == "archive")
     return FolderDone()
+
+
+class LeftBehindAct(BaseModel):
+    """What becomes of what somebody left behind: moved to a person of the branch or to a shared folder of the same
+    account, deleted after so many days, or kept."""
+
+    act: Literal["move", "delete", "keep"]
+    person: str | None = Field(None, max_length=128)
+    folder: str | None = Field(None, max_length=64)
+    days: int = 30
+
+
+class LeftBehindBody(BaseModel):
+    """When it is gone; null where it stays."""
+
+    delete_at: datetime | None
+
+
+Name = Annotated[str, Path(max_length=128)]
+
+
+@routes.get("/left-behind/{account}/{name}", response_model=LeftBehindBody)
+def left_behind_of(db: Db, who: Who, account: FolderCode, name: Name, product: Code) -> Any:
+    """When what somebody left behind is gone."""
+    return LeftBehindBody(delete_at=db.snapshot(left_behind.delete_at, who, product, account, name))
+
+
+@routes.post("/left-behind/{account}/{name}", response_model=FolderDone)
+def act_on_left_behind(body: LeftBehindAct, db: Db, who: Who, account: FolderCode, name: Name, product: Code) -> Any:
+    """Move, delete or keep what somebody left behind."""
+    if body.act == "move":
+        moved = db.run(left_behind.move, who, product, account, name, body.person or None, body.folder or None)
+        return FolderDone(moved=moved)
+    days = body.days if body.act == "delete" else None
+    return FolderDone(delete_at=db.run(left_behind.delete_after, who, product, account, name, days))

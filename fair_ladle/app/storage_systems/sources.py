@@ -18,7 +18,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import sealing
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction, in_utc, lock_rows
-from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_allowed
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -217,7 +217,9 @@ def _mine(tx: Transaction, actor: Actor, number: int) -> Any:
     """A source of the actor's branch, locked."""
     there = store.one(tx.connection, number)
     if there is None or not accounts_service.sees(accounts_service.known(tx), actor, there.account_id):
-        raise not_found("storage source", str(number))
+        # Its number is not told again: what it stands for is nobody's to learn.
+        detail = "There is no such storage source here."
+        raise Refused(Problem("not-found", "No such storage source", 404, detail))
     row = lock_rows(tx.connection, storage_sources, [number])[0]
     accounts = accounts_service.known(tx)
     if row.kind != "imap" and accounts_service.top_row(accounts, actor) != 0:

@@ -232,21 +232,26 @@ def stored_of_category(tx: Transaction, product: Product, account_id: int, categ
     return sum(sizes_now(tx, product, account_id, series_of(tx, product, account_id, category), tx.now).values())
 
 
-def move_category(tx: Transaction, product: Product, from_id: int, to_id: int, category: str, at: datetime) -> int:
+def move_category(
+    tx: Transaction, product: Product, from_id: int, to_id: int, category: str, at: datetime, into: str | None = None
+) -> int:
     """Record that what is in a category of one account, and in those below it, is in another account from an instant
-    on; bytes. The counters are the caller's."""
-    categories = series_of(tx, product, from_id, category)
-    series = [(product.id, each, name) for name in categories for each in (from_id, to_id)]
+    on, or in another category (``into``), under the same names below; bytes. The counters are the caller's."""
+    new = {name: (into or category) + name.removeprefix(category) for name in series_of(tx, product, from_id, category)}
+    series = [(product.id, from_id, name) for name in new] + [(product.id, to_id, name) for name in new.values()]
     now = {each: level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
     rows = [
         {"product_id": product.id, "account_id": account_id, "category": name, "at": at, "bytes": in_bytes}
-        for name in categories
-        if (there := now[product.id, from_id, name])
-        for account_id, in_bytes in ((from_id, 0), (to_id, now[product.id, to_id, name] + there))
+        for old, becomes in new.items()
+        if (there := now[product.id, from_id, old])
+        for account_id, name, in_bytes in (
+            (from_id, old, 0),
+            (to_id, becomes, now[product.id, to_id, becomes] + there),
+        )
     ]
     if rows:
         record_samples(tx, rows)
-    return sum(now[product.id, from_id, name] for name in categories)
+    return sum(now[product.id, from_id, name] for name in new)
 
 
 def release_all(tx: Transaction, account_ids: Sequence[int], at: datetime) -> dict[tuple[int, int], int]:

@@ -148,7 +148,7 @@ def days(tx: Transaction, product_ids: Sequence[int], today: date) -> dict[int, 
     there = {row.product_id: row.day for row in store.stored_days_of(tx.connection, product_ids)}
     missing = [each for each in product_ids if each not in there]
     if missing:
-        store.put_stored_days(tx.connection, missing, today, False)
+        store.put_stored_days(tx.connection, missing, today, None)
     return {each: there.get(each, today) for each in product_ids}
 
 
@@ -156,7 +156,8 @@ def rebuild(tx: Transaction, product_ids: Collection[int]) -> None:
     """Make what is kept of these products anew from their samples; what is known of a last use stays."""
     today, now = accounts_service.today(tx), tx.now
     for product_id in sorted(product_ids):
-        store.put_stored_days(tx.connection, [product_id], today, store.has_after(tx.connection, product_id, now))
+        ahead_at = store.first_after(tx.connection, product_id, now)
+        store.put_stored_days(tx.connection, [product_id], today, ahead_at)
         at = instants(accounts_service.zone(tx), today, now)
         fresh = _from_samples(tx, product_id, at)
         store.replace_stored(tx.connection, product_id, fresh)
@@ -187,11 +188,11 @@ def age(tx: Transaction, product_id: int) -> bool:
     """
     there = store.lock_stored_day(tx.connection, product_id)
     today = accounts_service.today(tx)
-    if there is not None and there.day >= today:
-        return False
-    if there is None or there.ahead:
+    if there is None or (there.ahead_at is not None and in_utc(there.ahead_at) <= tx.now):
         rebuild(tx, [product_id])
         return True
+    if there.day >= today:
+        return False
     day = there.day
     zone = accounts_service.zone(tx)
     passing = [
@@ -202,7 +203,7 @@ def age(tx: Transaction, product_id: int) -> bool:
     before = {
         each: Level(level.figures, None) for each, level in levels(tx, series, instants(zone, day, tx.now)).items()
     }
-    store.put_stored_days(tx.connection, [product_id], today, False)
+    store.put_stored_days(tx.connection, [product_id], today, there.ahead_at)
     _add(tx, before, levels(tx, series, instants(zone, today, tx.now)), {})
     return True
 
@@ -211,7 +212,7 @@ def differences(tx: Transaction, product_id: int) -> Iterator[tuple[int, str, st
     """Account, kind and name of what is kept of a product and is not what its samples come to, with what was found and
     what the samples say."""
     there = next(iter(store.stored_days_of(tx.connection, [product_id])), None)
-    if there is None or there.ahead:
+    if there is None or (there.ahead_at is not None and in_utc(there.ahead_at) <= tx.now):
         return
     facts = {
         (row["account_id"], row["kind"], row["name"]): tuple(row[each] for each in FIGURES)

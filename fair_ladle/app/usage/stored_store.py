@@ -59,10 +59,11 @@ def series_between(
     return [(row.product_id, row.account_id, row.category) for row in connection.execute(sa.union(*parts))]
 
 
-def has_after(connection: sa.Connection, product_id: int, at: datetime) -> bool:
-    """Whether there is a sample of a product later than an instant."""
-    wanted = sa.select(s.c.at).where(s.c.product_id == product_id, s.c.at > at).limit(1)
-    return connection.execute(wanted).first() is not None
+def first_after(connection: sa.Connection, product_id: int, at: datetime) -> datetime | None:
+    """The instant of the first sample of a product that is later than another."""
+    wanted = sa.select(sa.func.min(s.c.at)).where(s.c.product_id == product_id, s.c.at > at)
+    found: datetime | None = connection.scalar(wanted)
+    return found
 
 
 def put_samples(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
@@ -160,14 +161,17 @@ def series_of(connection: sa.Connection, product_id: int, account_id: int, categ
 
 
 def stored_days_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
-    """From which day the figures of these products are counted back, and whether there were samples ahead."""
+    """From which day the figures of these products are counted back, and when the first sample is still to come."""
     return list(connection.execute(sa.select(stored_days).where(stored_days.c.product_id.in_(product_ids))))
 
 
-def put_stored_days(connection: sa.Connection, product_ids: Sequence[int], day: date, ahead: bool) -> None:
-    """Say from which day the figures of these products are counted back."""
-    put = mysql.insert(stored_days).values([{"product_id": each, "day": day, "ahead": ahead} for each in product_ids])
-    connection.execute(put.on_duplicate_key_update(day=put.inserted.day, ahead=put.inserted.ahead))
+def put_stored_days(
+    connection: sa.Connection, product_ids: Sequence[int], day: date, ahead_at: datetime | None
+) -> None:
+    """Say from which day the figures of these products are counted back, and when the first sample is still to come."""
+    rows = [{"product_id": each, "day": day, "ahead_at": ahead_at} for each in product_ids]
+    put = mysql.insert(stored_days).values(rows)
+    connection.execute(put.on_duplicate_key_update(day=put.inserted.day, ahead_at=put.inserted.ahead_at))
 
 
 def lock_stored_day(connection: sa.Connection, product_id: int) -> Any:

@@ -47,6 +47,7 @@ stored = sa.Table(
     sa.Column("at", Instant, nullable=False, comment="of the newest sample"),
     sa.Column("used_at", Instant, comment="last use, where a storage system says so"),
     sa.Column("past_limit_since", Instant, comment="since when it is over its limit, as far as it was looked at"),
+    sa.Column("delete_at", Instant, index=True, comment="when what somebody left behind is gone; NULL = stays"),
     sa.Column(
         "told",
         sa.SmallInteger,
@@ -65,5 +66,5 @@ stored_days = sa.Table(
     metadata,
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("day", sa.Date, nullable=False, comment="from which a week, month and quarter are counted back"),
-    sa.Column("ahead", sa.Boolean, nullable=False, comment="whether there were samples of instants still to come"),
+    sa.Column("ahead_at", Instant, comment="the first sample of an instant still to come"),
 )

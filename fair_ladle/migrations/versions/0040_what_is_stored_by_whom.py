@@ -32,7 +32,7 @@ def upgrade() -> None:
         'stored_days',
         sa.Column('product_id', sa.BigInteger(), nullable=False),
         sa.Column('day', sa.Date(), nullable=False, comment='from which a week, month and quarter are counted back'),
-        sa.Column('ahead', sa.Boolean(), nullable=False, comment='whether there were samples of instants still to come'),
+        sa.Column('ahead_at', mysql.DATETIME(fsp=6), comment='the first sample of an instant still to come'),
         sa.ForeignKeyConstraint(['product_id'], ['products.id'], name=op.f('fk_stored_days_product_id_products')),
         sa.PrimaryKeyConstraint('product_id', name=op.f('pk_stored_days')),
     )

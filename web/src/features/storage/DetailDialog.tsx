@@ -5,6 +5,7 @@ import { Trouble, Wait } from '../../components/States'
 import { shortDay } from '../../domain/months'
 import { roundUnits, units, whole } from '../../domain/units'
 import { FolderForm } from './FolderForm'
+import { LeftBehind } from './LeftBehind'
 import { storageDetail, type StorageRow, type What } from './queries'
 
 /** One of a list, looked at closely: category by category, and over time. */
@@ -29,7 +30,7 @@ export function DetailDialog({
       show
       onHide={close}
       animation={false}
-      {...(what === 'folders' && { size: 'lg' })}
+      {...((what === 'folders' || !row.here) && { size: 'lg' })}
       aria-labelledby="detail-title"
     >
       <Modal.Header closeButton>
@@ -49,6 +50,9 @@ export function DetailDialog({
           <Trouble error={found.error} again={() => void found.refetch()} />
         ) : (
           <>
+            {what === 'people' && !row.here && (
+              <LeftBehind product={product} perUnit={perUnit} row={row} close={close} />
+            )}
             {what === 'folders' && <FolderForm product={product} perUnit={perUnit} row={row} close={close} />}
             <Over days={found.data.days} perUnit={perUnit} limit={row.limit} />
             <table className="ledger tight" aria-label="Categories">

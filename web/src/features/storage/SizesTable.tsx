@@ -27,12 +27,12 @@ export function SizesTable({
   close: () => void
   done: (said: string) => void
 }) {
-  const products = useQuery(storageProducts).data ?? []
+  const products = useQuery(storageProducts).data
   const [product, setProduct] = useState('')
   const [file, setFile] = useState<File | null>(null)
   const [found, setFound] = useState<Schemas['SizesTable'] | null>(null)
   const { run, busy, trouble } = useAction('storage')
-  const of = product || (products[0]?.product ?? '')
+  const of = product || (products?.[0]?.product ?? '')
   const query = (from: File, columns: Record<string, number>) => {
     const { account: named, ...others } = columns
     return { product: of, account, name: from.name, ...others, ...(named !== undefined && { column_account: named }) }
@@ -55,6 +55,7 @@ export function SizesTable({
       if (next.fault_count) setFound(next)
       else done(`${whole(next.recorded ?? 0)} sizes recorded.`)
     })
+  if (!products) return null // what is chosen before there is a product would be of none
   const ready = found !== null && found.rows > 0 && found.fault_count === 0
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="sizes-title">

@@ -95,6 +95,8 @@ def test_an_upload_is_held_committed_or_given_up(demo: Database, key: str) -> No
         demo.run(usecases.commit, key, late, None)
     demo.run(usecases.write, key, here, -2 * GB)
     assert load(demo, HARBOUR) == before + 3000
+    demo.run(usecases.write, key, here, -7 * GB)  # no more is given back than is there
+    assert load(demo, HARBOUR) == before
 
 
 def test_many_at_once_never_pass_a_cap(demo: Database, key: str) -> None:

@@ -43,7 +43,7 @@ def ladder_now(tx: Transaction, actor: Actor, account: str, product: Product) ->
 def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, by: Mapping[str, int]) -> None:
     """Let categories of an account store so many bytes more (less, below 0), all or none. What raises the account's
     total is admitted like any unit, refused with the ladder where a limit stops it: never by less than what is to be
-    written, however a total is rounded."""
+    written, however a total is rounded. A category gives no more than it holds."""
     known = directory(tx)
     place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
     why = place.why_restrained(actor.scope)
@@ -51,8 +51,11 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
         raise conflict(why)
     if not store.lock(tx.connection, place.pool_id, [place.account_id], trust=False):
         raise _anew(tx, product)
+    at = tx.now
+    held = usage.sizes_now(tx, product, place.account_id, list(by), at)
+    sizes = {category: max(0, held[category] + change) for category, change in by.items()}
     total = usage.stored_total(tx, product, place.account_id)
-    then = total + sum(by.values())
+    then = total + sum(sizes.values()) - sum(held.values())
     change = usage.grains(then) - usage.grains(total)
     whole = -(-then // BYTES_PER_GRAIN) - usage.grains(total)
     writes: list[dict[str, Any]] = []
@@ -64,11 +67,9 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
         raise _anew(tx, product) from None
     except LimitReached:
         raise service.stopped(tx, actor, place, whole, known.zone) from None
-    at = tx.now
     begin_clocks(writes, at)
     if writes:
         store.write(tx.connection, writes)
-    now = usage.sizes_now(tx, product, place.account_id, list(by), at)
     usage.record_samples(
         tx,
         [
@@ -77,9 +78,9 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
                 "account_id": place.account_id,
                 "category": category,
                 "at": at,
-                "bytes": max(0, now[category] + change_of),
+                "bytes": size,
             }
-            for category, change_of in by.items()
+            for category, size in sizes.items()
         ],
     )
 

@@ -220,8 +220,10 @@ def _take(
             count.says.append(f"{each.subject}: {begun.product.said(usage.grains(each.bytes))}")
         database.run(lambda tx: store.change_run(tx.connection, begun.number, count.values()))
         return
-    recorded, wanted = database.run(_record, begun, part, count)
+    recorded, nobodys, wanted = database.run(_record, begun, part)
     count.recorded += recorded
+    for subject in nobodys:
+        count.trouble(subject, "no account of this branch is called so")
     if begun.row.settings["sets_limits"] and system.can_limit and wanted:
         refused = list(system.set_limits(wanted, going_on))
         for trouble in refused:
@@ -230,20 +232,18 @@ def _take(
     database.run(lambda tx: store.change_run(tx.connection, begun.number, count.values()))
 
 
-def _record(
-    tx: Transaction, begun: _Run, part: Iterable[Found], count: _Count
-) -> tuple[int, list[tuple[str, int | None]]]:
-    """Record what was said of some subjects, each where it is recorded already or where it belongs; how many, and the
-    limits in bytes that are others here than there."""
+def _record(tx: Transaction, begun: _Run, part: Iterable[Found]) -> tuple[int, list[str], list[tuple[str, int | None]]]:
+    """Record what was said of some subjects, each where it is recorded already or where it belongs; how many, those
+    that are no account of the branch, and the limits in bytes that are others here than there."""
     accounts, now = accounts_service.known(tx), tx.now
     found = list(part)
     there = store.series(tx.connection, begun.row.id)
     known = _known_people(tx, begun, [each.subject for each in found])
-    rows, kept = [], []
+    rows, kept, nobodys = [], [], []
     for each in found:
         place = _place(tx, begun, accounts, each.subject, known.get(each.subject), there.get(each.subject))
         if place is None:
-            count.trouble(each.subject, "no account of this branch is called so")
+            nobodys.append(each.subject)
             continue
         account_id, category = place
         rows.append({"account_id": account_id, "category": category, "at": now, "bytes": each.bytes})
@@ -253,7 +253,7 @@ def _record(
     if rows:
         storing.report_sizes(tx, begun.product, rows)
         store.put_series(tx.connection, kept)
-    return len(rows), _other_limits(tx, begun, found, known)
+    return len(rows), nobodys, _other_limits(tx, begun, found, known)
 
 
 def _known_people(tx: Transaction, begun: _Run, subjects: list[str]) -> dict[str, Any]:

@@ -1,5 +1,6 @@
 import { Form } from 'react-bootstrap'
 import { ApiError } from '../api/client'
+import { DayField } from './DayField'
 
 interface Props extends Omit<React.ComponentProps<typeof Form.Control>, 'size'> {
   name: string
@@ -16,6 +17,8 @@ export function isAbout(error: unknown, name: string): error is ApiError {
   return error instanceof ApiError && error.body.where === name
 }
 
+const dayOrNone = (value: unknown) => (typeof value === 'string' ? value : '')
+
 /** A labelled field of a form that is sent whole, with what is wrong with it. */
 export function Field({ name, label, error, about, hint, ...more }: Props) {
   const wrong = isAbout(error, about ?? name)
@@ -23,7 +26,21 @@ export function Field({ name, label, error, about, hint, ...more }: Props) {
   return (
     <Form.Group controlId={name}>
       <Form.Label>{label}</Form.Label>
-      <Form.Control name={name} isInvalid={wrong} aria-describedby={said} {...more} />
+      {more.type === 'date' ? (
+        <DayField
+          name={name}
+          isInvalid={wrong}
+          defaultValue={dayOrNone(more.defaultValue)}
+          min={dayOrNone(more.min)}
+          max={dayOrNone(more.max)}
+          required={Boolean(more.required)}
+          autoFocus={Boolean(more.autoFocus)}
+          readOnly={Boolean(more.readOnly)}
+          {...(said ? { 'aria-describedby': said } : {})}
+        />
+      ) : (
+        <Form.Control name={name} isInvalid={wrong} aria-describedby={said} {...more} />
+      )}
       {wrong ? (
         <div className="over small" id={`${name}-said`} role="alert">
           {error.message}

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import { bySlot, difference, emptyDraft, reduce, slotOf, withDifference, type Change } from './draft'
 import { minus, money, percent, sum } from './money'
-import { dayOf, daysBetween, instantName, monthAfter, reckonIn } from './months'
+import { dayIn, dayName, dayOf, daysBetween, instantName, monthAfter, reckonIn } from './months'
 import { decimal, parseUnits, units } from './units'
 
 const t = '\u00a0'
@@ -47,6 +47,19 @@ describe('quantities and money as people read them', () => {
     expect(instantName('2026-06-30T22:05:00+00:00')).toBe('1 Jul 2026, 00:05')
     expect(dayOf('2026-10-31')).toBe('2026-10-31')
   })
+  it.each([
+    ['31 Oct', 'last', '2026-10-31'],
+    ['31 Dec', 'last', '2025-12-31'],
+    ['1 sept', 'next', '2027-09-01'],
+    ['24 november', 'next', '2026-11-24'],
+    ['31 Oct 2025', 'next', '2025-10-31'],
+    ['2026-02-29', 'next', null],
+    ['31 June', 'next', null],
+    ['soon', 'next', null],
+  ] as const)('%s is the %s such day: %s', (words, means, day) => expect(dayIn(words, '2026-11-24', means)).toBe(day))
+
+  it('writes every month in three letters', () => expect(dayName('2026-09-01')).toBe('1 Sep 2026'))
+
   it('counts months and days over the year', () => {
     expect(monthAfter('2026-12', 1)).toBe('2027-01')
     expect(monthAfter('2026-01', -1)).toBe('2025-12')

@@ -37,14 +37,17 @@ export function monthAfter(month: string, steps: number): string {
   return `${Math.floor(count / 12)}-${String((count % 12) + 1).padStart(2, '0')}`
 }
 
+/** "Sept" is what English locales make of one month alone; three letters as every other, and as in every document. */
+const three = (written: string) => written.replace('Sept', 'Sep')
+
 /** 31 Dec 2026 */
 export function dayName(day: string): string {
-  return ofDay.format(at(day))
+  return three(ofDay.format(at(day)))
 }
 
 /** 31 Dec */
 export function shortDay(day: string): string {
-  return ofDayAlone.format(at(day))
+  return three(ofDayAlone.format(at(day)))
 }
 
 /** Tuesday 24 November */
@@ -54,9 +57,9 @@ export function longDay(day: string): string {
 
 /**
  * The day that words name, as "31 Oct", "31 October 2026" or "2026-10-31"; without a year the last such day up to
- * `today`. Null where they name none.
+ * `today`, or the next one from it. Null where they name none.
  */
-export function dayIn(words: string, today: string): string | null {
+export function dayIn(words: string, today: string, means: 'last' | 'next' = 'last'): string | null {
   const text = words.toLowerCase().replace(/^as of /, '')
   const written = /^(\d{4})-(\d{2})-(\d{2})$/.exec(text)
   const [, date, name, year] = /^(\d{1,2}) ([a-z]{3,9})(?: (\d{4}))?$/.exec(text) ?? []
@@ -69,9 +72,11 @@ export function dayIn(words: string, today: string): string | null {
       ? null
       : year
         ? made(Number(year))
-        : made(thisYear) > today
+        : means === 'last' && made(thisYear) > today
           ? made(thisYear - 1)
-          : made(thisYear)
+          : means === 'next' && made(thisYear) < today
+            ? made(thisYear + 1)
+            : made(thisYear)
   return day && !Number.isNaN(Date.parse(day)) && new Date(day).toISOString().slice(0, 10) === day ? day : null
 }
 

@@ -21,6 +21,7 @@ import { holders } from '../../components/holders'
 import { Ladder } from '../../components/Ladder'
 import { StateMark, Trouble, Wait } from '../../components/States'
 import { changeOf, effectsOf, termsOf } from './model'
+import { DayField } from '../../components/DayField'
 
 interface DrawerProps {
   account: string
@@ -202,11 +203,10 @@ function TermsForm({
       )}
       <Form.Group controlId="last-day" style={{ gridColumn: '1 / -1' }}>
         <Form.Label>Last day</Form.Label>
-        <Form.Control
-          type="date"
+        <DayField
           value={until ?? ''}
-          className={until === (cell.version?.last_day ?? null) ? undefined : 'changed'}
-          onChange={(event) => putUntil(event.target.value || null)}
+          changed={until !== (cell.version?.last_day ?? null)}
+          onDay={(day) => putUntil(day || null)}
         />
       </Form.Group>
       {until !== null && until !== cell.version?.last_day && (

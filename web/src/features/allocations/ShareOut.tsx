@@ -7,6 +7,7 @@ import { Trouble } from '../../components/States'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { useDraft } from '../drafts/context'
 import type { NamedAccount } from './listing'
+import { DayField } from '../../components/DayField'
 
 type Way = Schemas['ShareOut']['way']
 
@@ -124,7 +125,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
           </Form.Group>
           <Form.Group controlId="share-until">
             <Form.Label>Last day (optional)</Form.Label>
-            <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
+            <DayField value={day} onDay={setDay} />
           </Form.Group>
         </div>
         {found.isError && <Trouble error={found.error} again={() => void found.refetch()} />}

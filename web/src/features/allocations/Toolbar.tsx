@@ -4,6 +4,7 @@ import type { ProductName } from '../../api/queries'
 import { dayName } from '../../domain/months'
 import { ExportMenu } from '../../components/ExportMenu'
 import { chosenPools, readChoice, type PoolChoice } from './model'
+import { DayField } from '../../components/DayField'
 
 interface ToolbarProps {
   all: ProductName[]
@@ -66,22 +67,17 @@ export const Toolbar = memo(function Toolbar({
           <Form.Label htmlFor="as-of-day" className="small quiet">
             As of another day
           </Form.Label>
-          <Form.Control
-            id="as-of-day"
-            type="date"
-            value={on ?? ''}
-            onChange={(event) => choose('on', event.target.value || null)}
-          />
+          <DayField id="as-of-day" means="last" value={on ?? ''} onDay={(day) => choose('on', day || null)} />
           {on && (
             <>
               <Form.Label htmlFor="against-day" className="small quiet mt-2">
                 Compare with (empty = today)
               </Form.Label>
-              <Form.Control
+              <DayField
                 id="against-day"
-                type="date"
+                means="last"
                 value={against ?? ''}
-                onChange={(event) => choose('against', event.target.value || null)}
+                onDay={(day) => choose('against', day || null)}
               />
               <Button
                 variant="link"

@@ -4,6 +4,7 @@ import { api, take } from '../../api/client'
 import { dayName } from '../../domain/months'
 import { text } from '../../components/Field'
 import { Empty, Trouble, Wait } from '../../components/States'
+import { DayField } from '../../components/DayField'
 
 /** Asks for a day that is over. */
 export function PastDay({ today, ask }: { today: string; ask: (day: string) => void }) {
@@ -19,7 +20,7 @@ export function PastDay({ today, ask }: { today: string; ask: (day: string) => v
       >
         <Form.Group controlId="past-day">
           <Form.Label>On</Form.Label>
-          <Form.Control name="day" type="date" max={today} required />
+          <DayField name="day" means="last" max={today} required />
         </Form.Group>
         <Button type="submit" size="sm" variant="outline-primary">
           Show

@@ -10,6 +10,7 @@ import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../components/States'
 import { DeviceTabs } from './DeviceTabs'
 import { keys as keysQuery, CHANGES } from './queries'
+import { DayField } from '../../components/DayField'
 
 /** With which keys do devices and sessions begin? */
 export default function KeysScreen() {
@@ -98,7 +99,7 @@ export default function KeysScreen() {
                 <Form.Label>
                   Last day <span className="quiet">(empty = open)</span>
                 </Form.Label>
-                <Form.Control name="last_day" type="date" />
+                <DayField name="last_day" />
               </Form.Group>
               <div className="align-self-end">
                 <Button type="submit">Create key</Button>

@@ -16,6 +16,7 @@ import { useDraft } from './context'
 import { EffectPanel } from './EffectPanel'
 import type { Names } from './names'
 import { Purchases } from './Purchases'
+import { DayField } from '../../components/DayField'
 
 /** Everything about the draft in one place: what it changes, what that does, and applying it now or on a day. */
 export function Review({ names, close }: { names: Names; close: () => void }) {
@@ -215,13 +216,7 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
           <Form.Label htmlFor="draft-day" className="m-0">
             or on
           </Form.Label>
-          <Form.Control
-            id="draft-day"
-            type="date"
-            value={day}
-            onChange={(event) => setDay(event.target.value)}
-            style={{ width: 150 }}
-          />
+          <DayField id="draft-day" value={day} onDay={setDay} />
           <Button type="submit" variant="outline-primary" disabled={busy || !day}>
             Apply on that day
           </Button>

@@ -12,6 +12,7 @@ import { LogTabs } from './LogTabs'
 import { actorName } from './actors'
 import { DayStrip } from './DayStrip'
 import { VirtualTable, type Column } from '../../components/VirtualTable'
+import { DayField } from '../../components/DayField'
 
 type Row = { kind: 'act'; act: Act } | { kind: 'entry'; entry: SaidEntry; act: Act } | { kind: 'wait'; act: Act }
 
@@ -153,12 +154,7 @@ export default function LogScreen() {
   const day = (name: 'first_day' | 'last_day', label: string) => (
     <label className="d-flex gap-1 align-items-baseline quiet small">
       {label}
-      <Form.Control
-        type="date"
-        style={{ width: 128 }}
-        value={sought[name] ?? ''}
-        onChange={(event) => set(name, event.target.value)}
-      />
+      <DayField means="last" value={sought[name] ?? ''} onDay={(chosen) => set(name, chosen)} />
     </label>
   )
   return (

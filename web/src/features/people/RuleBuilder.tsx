@@ -1,6 +1,7 @@
 import { dayOf } from '../../domain/months'
 import { Button, Form } from 'react-bootstrap'
 import { ATTRIBUTES, OPERATORS, readBack, written, type Condition } from './peopleFilter'
+import { DayField } from '../../components/DayField'
 
 /** A rule as conditions to choose, for those who do not write SCIM's filter language, and as its text for those who do. */
 export function RuleBuilder({
@@ -81,10 +82,16 @@ export function RuleBuilder({
                       <option value="true">true</option>
                       <option value="false">false</option>
                     </Form.Select>
+                  ) : kindOf(each.attribute) === 'instant' ? (
+                    <DayField
+                      aria-label={`Value of condition ${at + 1}`}
+                      means="last"
+                      value={each.value}
+                      onDay={(value) => put({ ...each, value })}
+                    />
                   ) : (
                     <Form.Control
                       aria-label={`Value of condition ${at + 1}`}
-                      type={kindOf(each.attribute) === 'instant' ? 'date' : 'text'}
                       value={each.value}
                       onChange={(event) => put({ ...each, value: event.target.value })}
                     />

@@ -8,6 +8,7 @@ import { dayName } from '../../domain/months'
 import { money } from '../../domain/money'
 import { costOf } from '../drafts/Purchases'
 import { parseUnits, units, unitName } from '../../domain/units'
+import { DayField } from '../../components/DayField'
 
 type PoolBody = Schemas['PoolBody']
 export type Lot = Schemas['LotBody']
@@ -84,16 +85,25 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
     })
     close()
   }
-  const field = (name: keyof typeof typed, label: string, wrong: boolean, type = 'text') => (
+  const field = (name: keyof typeof typed, label: string, wrong: boolean) => (
     <Form.Group controlId={`lot-${name}`}>
       <Form.Label>{label}</Form.Label>
       <Form.Control
-        type={type}
         value={typed[name]}
         isInvalid={wrong}
         autoFocus={name === 'quantity'}
         onChange={set(name)}
-        inputMode={type === 'text' && name !== 'reference' && name !== 'currency' ? 'decimal' : undefined}
+        inputMode={name === 'reference' || name === 'currency' ? undefined : 'decimal'}
+      />
+    </Form.Group>
+  )
+  const day = (name: 'first_day' | 'last_day', label: string, wrong: boolean) => (
+    <Form.Group controlId={`lot-${name}`}>
+      <Form.Label>{label}</Form.Label>
+      <DayField
+        value={typed[name]}
+        isInvalid={wrong}
+        onDay={(chosen) => setTyped((now) => ({ ...now, [name]: chosen }))}
       />
     </Form.Group>
   )
@@ -112,13 +122,8 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
           <div className="lotform">
             {field('quantity', `Quantity, ${unitName(pool.unit, 2)}`, typed.quantity !== '' && !quantity)}
             {field('unit_cost', `Price of one a month, ${typed.currency}`, typed.unit_cost !== '' && price === null)}
-            {field('first_day', 'First day', typed.first_day === '', 'date')}
-            {field(
-              'last_day',
-              'Last day, empty = open',
-              typed.last_day !== '' && typed.last_day < typed.first_day,
-              'date',
-            )}
+            {day('first_day', 'First day', typed.first_day === '')}
+            {day('last_day', 'Last day, empty = open', typed.last_day !== '' && typed.last_day < typed.first_day)}
             {field('reference', 'Order reference', false)}
             {pool.lots.length === 0 && field('currency', 'Currency', !/^[A-Za-z]{3}$/.test(typed.currency.trim()))}
             {field('true_up', 'True-up the terms allow', trueUp === null)}

@@ -20,6 +20,7 @@ import { PlanPanel } from './PlanPanel'
 import { ProductLink } from './ProductScreen'
 import { ProductForm, products, type ProductBody } from './ProductForm'
 import { PoolTabs } from './PoolTabs'
+import { DayField } from '../../components/DayField'
 
 type PoolBody = Schemas['PoolBody']
 
@@ -436,13 +437,7 @@ function EndForm({
           <div className="lotform">
             <Form.Group controlId="end-day">
               <Form.Label>{split ? 'From this day on' : 'Last day'}</Form.Label>
-              <Form.Control
-                type="date"
-                value={day}
-                min={split ? begins : nextDay(today, -1)}
-                autoFocus
-                onChange={(event) => setDay(event.target.value)}
-              />
+              <DayField value={day} min={split ? begins : nextDay(today, -1)} autoFocus onDay={setDay} />
             </Form.Group>
             {split && (
               <Form.Group controlId="end-part">

@@ -10,6 +10,7 @@ import { useDraft } from '../drafts/context'
 import { besides, cardWords, changeOf, typedOf, wrongIn, type Card, type Typed } from './card'
 import { CopyCard } from './CopyCard'
 import { Steps } from './Steps'
+import { DayField } from '../../components/DayField'
 
 type Prices = Schemas['PricesBody']
 
@@ -124,14 +125,13 @@ function Editor({
   }
   const was = versions.find((each) => each.first_day === typed.first_day)
   const change = wrong.size === 0 ? changeOf(typed, prices.seller, buyer?.buyer ?? null, product.product, was) : null
-  const field = (name: keyof Typed, label: string, type = 'text') => (
+  const field = (name: keyof Typed, label: string) => (
     <Form.Group controlId={`card-${name}`}>
       <Form.Label>{label}</Form.Label>
       <Form.Control
-        type={type}
         value={typed[name] as string}
         isInvalid={wrong.has(name)}
-        inputMode={type === 'text' && name !== 'currency' ? 'decimal' : undefined}
+        inputMode={name === 'currency' ? undefined : 'decimal'}
         onChange={(event) => set({ [name]: event.target.value })}
       />
     </Form.Group>
@@ -151,7 +151,14 @@ function Editor({
     >
       <h3 className="sub">A new price</h3>
       <div className="cardfields">
-        {field('first_day', 'From', 'date')}
+        <Form.Group controlId="card-first_day">
+          <Form.Label>From</Form.Label>
+          <DayField
+            value={typed.first_day}
+            isInvalid={wrong.has('first_day')}
+            onDay={(first_day) => set({ first_day })}
+          />
+        </Form.Group>
         {field('currency', 'Currency')}
         <Form.Group controlId="card-basis">
           <Form.Label>Charged for</Form.Label>

@@ -4,6 +4,7 @@ import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { parseUnits, unitName } from '../../domain/units'
 import { BudgetNote } from './BudgetNote'
+import { DayField } from '../../components/DayField'
 
 /** Ask the parent for more of a product, or offer some back. */
 export function AskForm({
@@ -101,12 +102,12 @@ export function AskForm({
       <div className="d-flex gap-2">
         <Form.Group controlId="ask-day" className="grow">
           <Form.Label>Needed by</Form.Label>
-          <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
+          <DayField value={day} onDay={setDay} />
         </Form.Group>
         {!back && (
           <Form.Group controlId="ask-until" className="grow">
             <Form.Label>Last day (optional)</Form.Label>
-            <Form.Control type="date" value={until} onChange={(event) => setUntil(event.target.value)} />
+            <DayField value={until} onDay={setUntil} />
           </Form.Group>
         )}
       </div>

@@ -212,7 +212,7 @@ class Reconcile(Job):
 
 
 class ImportPeople(Job):
-    """Go on with people imports whose server is gone."""
+    """Begin people imports planned for today, and go on with those whose server is gone."""
 
     name: ClassVar[str] = "import people"
     every: ClassVar[timedelta] = timedelta(seconds=30)

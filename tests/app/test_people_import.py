@@ -11,6 +11,7 @@ from typing import Any
 import openpyxl
 import pytest
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import StatusChange
@@ -412,3 +413,34 @@ def test_a_leaver_nobody_knows_is_a_fault(demo: Database) -> None:
         "nobody@x.example",
         "somebody of the branch, by address or username",
     )
+
+
+def test_leavers_of_a_day_ahead_go_on_that_day(demo: Database) -> None:
+    who = admin(demo)
+    staff = [each.person for each in people(demo, account="OLDQUAY-CREW", status="active") if each.person.email][:3]
+    names, today = {each.username for each in staff}, demo.run(accounts_service.today)
+
+    def planned() -> int:
+        number = received(demo, who, "leavers.csv", as_csv([[each.email] for each in staff], header=["email"]))
+        how = demo.run(usecases.preview, who, number).how
+        demo.run(usecases.preview, who, number, replace(how, leaving="release"))
+        demo.run(usecases.begin, who, number, today + timedelta(days=3))
+        return number
+
+    def leave_after(days: int) -> set[str]:
+        demo.clock.set_to(demo.clock.now() + timedelta(days=days))
+        do_job(demo, ImportPeople())
+        return {each.person.username for each in people(demo, status="suspended")} & names
+
+    first, second = planned(), planned()
+    demo.run(usecases.cancel, who, first)
+    assert demo.run(usecases.one, who, first).state == "open", "it can be changed, and begun anew"
+    with pytest.raises(Refused, match="today or a later"):
+        demo.run(usecases.begin, who, first, today - timedelta(days=1))
+    with pytest.raises(Refused, match="Cancel it first"):
+        demo.run(usecases.forget, who, second)
+    assert leave_after(2) == set()
+    demo.run(acting.act, who, "remove", Asked(usernames=(staff[0].username,)))
+    assert leave_after(1) == {each.username for each in staff[1:]}
+    assert demo.run(usecases.one, who, second).state == "done" and demo.run(usecases.one, who, first).state == "open"
+    assert {each[1]: each[2] for each in demo.run(usecases.outcomes, who, second)}[staff[0].username] == "not done"

@@ -57,6 +57,7 @@ TEMPLATES = {
     "product changed": "Changed the product {who}",
     "intake": "Imported an intake",
     "import begun": "Started the import of {who}",
+    "import planned": "Planned the import of {who}",
     "import reversed": "Reversed the import of {who}",
     "draft scheduled": "Scheduled the draft “{who}”",
     "draft asked": "Asked for approval of the draft “{who}”",

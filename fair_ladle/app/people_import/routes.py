@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated, Any, Literal
 
 from fastapi import BackgroundTasks, Body, Query, Response
@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_import import usecases
 from fair_ladle.app.people_import.planning import FIELDS, ImportChoices, Leaving
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
 from fair_ladle.app.plumbing.routing import Router
 
@@ -25,11 +26,19 @@ class ImportRow(BaseModel):
     id: int
     name: str
     at: datetime
-    state: Literal["open", "running", "cancelled", "broken", "done"]
+    state: Literal["open", "planned", "running", "cancelled", "broken", "done"]
     count: int
     total: int
     done: int
     trouble: str | None
+    on_day: date | None
+    """The day on which a planned one begins."""
+
+
+class BeginImport(BaseModel):
+    """When an import of leavers begins; null = at once."""
+
+    on: Day | None = None
 
 
 class HowBody(BaseModel):
@@ -143,7 +152,10 @@ class ReportBody(ImportRow):
 
 
 def _row(row: Any) -> dict[str, Any]:
-    return {name: getattr(row, name) for name in ("id", "name", "at", "state", "count", "total", "done", "trouble")}
+    return {
+        name: getattr(row, name)
+        for name in ("id", "name", "at", "state", "count", "total", "done", "trouble", "on_day")
+    }
 
 
 def _looked(found: usecases.ImportPreview) -> ImportPreviewBody:
@@ -228,16 +240,16 @@ def change(import_id: int, body: HowBody, db: Db, who: Who) -> Any:
 
 
 @routes.post("/{import_id}/begin", response_model=ImportRow)
-def begin(import_id: int, db: Keyed, who: Who, after: BackgroundTasks) -> Any:
-    """Start; it goes on by itself."""
-    db.run(usecases.begin, who, import_id)
+def begin(import_id: int, db: Keyed, who: Who, after: BackgroundTasks, body: BeginImport | None = None) -> Any:
+    """Start, for leavers by choice on a day ahead; it goes on by itself."""
+    db.run(usecases.begin, who, import_id, body.on if body else None)
     after.add_task(usecases.work, db.database, import_id)
     return ImportRow(**_row(db.run(usecases.one, who, import_id)))
 
 
 @routes.post("/{import_id}/cancel", response_model=ImportRow)
 def cancel(import_id: int, db: Db, who: Who) -> Any:
-    """Stop after the part under way."""
+    """Stop after the part under way; one that is planned can be changed again."""
     db.run(usecases.cancel, who, import_id)
     return ImportRow(**_row(db.run(usecases.one, who, import_id)))
 

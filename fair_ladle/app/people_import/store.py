@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import zlib
 from collections.abc import Sequence
+from datetime import date
 from typing import Any
 
 import sqlalchemy as sa
@@ -56,6 +57,15 @@ def running(connection: sa.Connection) -> list[int]:
     return list(connection.scalars(sa.select(imports.c.id).where(imports.c.state == "running").order_by(imports.c.id)))
 
 
+def begin_due(connection: sa.Connection, today: date) -> None:
+    """Begin what is planned for this day or one before. Locks each, so that one that is just cancelled stays so."""
+    due = sa.select(imports.c.id).where(imports.c.state == "planned", imports.c.on_day <= today)
+    for import_id in connection.scalars(due.order_by(imports.c.id)).all():
+        connection.execute(
+            sa.update(imports).where(imports.c.id == import_id, imports.c.state == "planned").values(state="running")
+        )
+
+
 def change(connection: sa.Connection, import_id: int, values: dict[str, Any]) -> None:
     """Other values for an import."""
     connection.execute(sa.update(imports).where(imports.c.id == import_id).values(values))
@@ -63,8 +73,13 @@ def change(connection: sa.Connection, import_id: int, values: dict[str, Any]) ->
 
 def forget(connection: sa.Connection, import_id: int) -> None:
     """Put an import away."""
-    connection.execute(sa.delete(parts).where(parts.c.import_id == import_id))
+    drop_parts(connection, import_id)
     connection.execute(sa.delete(imports).where(imports.c.id == import_id))
+
+
+def drop_parts(connection: sa.Connection, import_id: int) -> None:
+    """The parts of an import that has not begun."""
+    connection.execute(sa.delete(parts).where(parts.c.import_id == import_id))
 
 
 def put_parts(connection: sa.Connection, import_id: int, every: Sequence[Sequence[Any]]) -> None:

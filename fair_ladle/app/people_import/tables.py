@@ -22,12 +22,13 @@ people_imports = sa.Table(
     ),
     sa.Column("count", sa.Integer, nullable=False),
     sa.Column("how", sa.JSON, nullable=False, comment="which column is what, and what is done with whom"),
-    sa.Column("state", sa.String(16), nullable=False, comment="open, running, cancelled, broken or done"),
+    sa.Column("state", sa.String(16), nullable=False, comment="open, planned, running, cancelled, broken or done"),
     sa.Column(
         "total", sa.Integer, nullable=False, server_default="0", comment="rows that something is to be done with"
     ),
     sa.Column("done", sa.Integer, nullable=False, server_default="0"),
     sa.Column("trouble", sa.Text, comment="why it broke off"),
+    sa.Column("on_day", sa.Date, comment="the day on which a planned import begins"),
     sa.Column("reversed_by", sa.BigInteger, comment="the import that brought back who left by this one"),
 )
 

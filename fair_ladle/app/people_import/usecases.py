@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
+from datetime import date
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -163,10 +164,19 @@ def preview(tx: Transaction, actor: Actor, import_id: int, how: ImportChoices | 
     return ImportPreview(row, chosen, rows[:5], made, seats_needed(tx, actor, made), conflicts(tx, made), names)
 
 
-def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
-    """Start bringing people in. Refused while there are faults, unless rows at fault are to be left out."""
+def begin(tx: Transaction, actor: Actor, import_id: int, on: date | None = None) -> None:
+    """Start bringing people in. Refused while there are faults, unless rows at fault are to be left out.
+
+    ``on``: for leavers, the day ahead on which it begins by itself; who is not there any more by then is reported.
+    """
     _open(tx, actor, import_id)
     previewed = preview(tx, actor, import_id)
+    if on is not None:
+        if not previewed.how.leaving:
+            raise invalid("Only people who leave can be imported on a later day.", "on")
+        if on < accounts_service.today(tx):
+            raise invalid("Enter today or a later day.", "on")
+    planned = on is not None and on > accounts_service.today(tx)
     counts = previewed.plan.counts()
     if counts["fault"] and not previewed.how.leave_faults:
         raise conflict(
@@ -182,12 +192,32 @@ def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
         import_id,
         [[asdict(step) for step in steps[start : start + AT_ONCE]] for start in range(0, len(steps), AT_ONCE)],
     )
-    store.change(tx.connection, import_id, {"state": "running", "total": len(steps), "trouble": None})
+    store.change(
+        tx.connection,
+        import_id,
+        {
+            "state": "planned" if planned else "running",
+            "on_day": on if planned else None,
+            "total": len(steps),
+            "trouble": None,
+        },
+    )
+    after: dict[str, Any] = {"rows": len(steps)}
+    if planned:
+        after["on"] = on.isoformat() if on else None
     log_service.write(
         tx,
         actor,
         None,
-        [log_service.Entry("import begun", previewed.row.name, _account_id(tx, actor), None, {"rows": len(steps)})],
+        [
+            log_service.Entry(
+                "import planned" if planned else "import begun",
+                previewed.row.name,
+                _account_id(tx, actor),
+                None,
+                after,
+            )
+        ],
     )
 
 
@@ -197,8 +227,12 @@ def _account_id(tx: Transaction, actor: Actor) -> int:
 
 
 def cancel(tx: Transaction, actor: Actor, import_id: int) -> None:
-    """Stop after the part under way; who is in stays in."""
+    """Stop after the part under way; who is in stays in. One that is planned is open again."""
     row = _mine(tx, actor, import_id, lock=True)
+    if row.state == "planned":
+        store.drop_parts(tx.connection, import_id)
+        store.change(tx.connection, import_id, {"state": "open", "on_day": None, "total": 0})
+        return
     if row.state != "running":
         raise conflict(f"{row.name} is not under way.")
     store.change(tx.connection, import_id, {"state": "cancelled"})
@@ -216,8 +250,8 @@ def reverse(tx: Transaction, actor: Actor, import_id: int) -> int:
     """Bring back those whom an import of leavers suspended or removed, with the products they had; the number of the
     import that does so. Locks: the import, so that it is reversed once."""
     row = _mine(tx, actor, import_id, lock=True)
-    if row.state == "running":
-        raise conflict(f"{row.name} is under way; stop it first.")
+    if row.state in ("planned", "running"):
+        raise conflict(f"{row.name} is {row.state}; stop it first.")
     if row.reversed_by is not None:
         raise conflict(f"{row.name} is reversed already.")
     accounts = accounts_service.known(tx)
@@ -273,7 +307,7 @@ def reverse(tx: Transaction, actor: Actor, import_id: int) -> int:
 
 def forget(tx: Transaction, actor: Actor, import_id: int) -> None:
     """Put an import away that is not under way; who came by it stays."""
-    if _mine(tx, actor, import_id, lock=True).state == "running":
+    if _mine(tx, actor, import_id, lock=True).state in ("planned", "running"):
         raise conflict("Cancel it first.")
     store.forget(tx.connection, import_id)
 

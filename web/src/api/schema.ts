@@ -2584,7 +2584,7 @@ export interface paths {
         put?: never;
         /**
          * Begin
-         * @description Start; it goes on by itself.
+         * @description Start, for leavers by choice on a day ahead; it goes on by itself.
          */
         post: operations["begin_api_people_imports__import_id__begin_post"];
         delete?: never;
@@ -2604,7 +2604,7 @@ export interface paths {
         put?: never;
         /**
          * Cancel
-         * @description Stop after the part under way.
+         * @description Stop after the part under way; one that is planned can be changed again.
          */
         post: operations["cancel_api_people_imports__import_id__cancel_post"];
         delete?: never;
@@ -5395,6 +5395,14 @@ export interface components {
             state: string;
         };
         /**
+         * BeginImport
+         * @description When an import of leavers begins; null = at once.
+         */
+        BeginImport: {
+            /** On */
+            on?: string | null;
+        };
+        /**
          * Beginning
          * @description Somebody begins on a machine, with a key of their account.
          */
@@ -7299,6 +7307,8 @@ export interface components {
             id: number;
             /** Name */
             name: string;
+            /** On Day */
+            on_day: string | null;
             /** Sample */
             sample: string[][];
             /** Seats */
@@ -7307,7 +7317,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "open" | "running" | "cancelled" | "broken" | "done";
+            state: "open" | "planned" | "running" | "cancelled" | "broken" | "done";
             /** Steps */
             steps: components["schemas"]["ImportStep"][];
             /** Total */
@@ -7333,11 +7343,13 @@ export interface components {
             id: number;
             /** Name */
             name: string;
+            /** On Day */
+            on_day: string | null;
             /**
              * State
              * @enum {string}
              */
-            state: "open" | "running" | "cancelled" | "broken" | "done";
+            state: "open" | "planned" | "running" | "cancelled" | "broken" | "done";
             /** Total */
             total: number;
             /** Trouble */
@@ -10229,13 +10241,15 @@ export interface components {
             name: string;
             /** Not Done */
             not_done: components["schemas"]["DoneRow"][];
+            /** On Day */
+            on_day: string | null;
             /** Reversed By */
             reversed_by: number | null;
             /**
              * State
              * @enum {string}
              */
-            state: "open" | "running" | "cancelled" | "broken" | "done";
+            state: "open" | "planned" | "running" | "cancelled" | "broken" | "done";
             /** Total */
             total: number;
             /** Trouble */
@@ -29316,7 +29330,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["BeginImport"] | null;
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

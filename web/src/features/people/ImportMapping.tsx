@@ -8,6 +8,8 @@ import { AccountSelect } from '../../components/AccountSelect'
 import { ExportMenu } from '../../components/ExportMenu'
 import { Trouble, Wait } from '../../components/States'
 import { VirtualTable } from '../../components/VirtualTable'
+import { DayField } from '../../components/DayField'
+import { dayName } from '../../domain/months'
 import { groupNames, importLook, importRun, seatProducts } from './queries'
 
 type How = Schemas['HowBody']
@@ -35,6 +37,7 @@ export function ImportMapping({ number }: { number: number }) {
   const go = useNavigate()
   const looked = useQuery(importLook(number))
   const [wanted, setWanted] = useState<How | null>(null)
+  const [on, setOn] = useState('')
   const { run, busy, trouble } = useAction()
   const turn = useRef(Promise.resolve())
   const newest = useRef(0)
@@ -64,7 +67,12 @@ export function ImportMapping({ number }: { number: number }) {
   const begin = async () => {
     await run(async () => {
       await turn.current
-      await take(api.POST('/api/people-imports/{import_id}/begin', { params: { path: { import_id: number } } }))
+      await take(
+        api.POST('/api/people-imports/{import_id}/begin', {
+          params: { path: { import_id: number } },
+          body: { on: (how.leaving && on) || null },
+        }),
+      )
       await queries.invalidateQueries({ queryKey: importRun(number).queryKey })
     })
   }
@@ -111,12 +119,13 @@ export function ImportMapping({ number }: { number: number }) {
           onClick={() => void begin()}
         >
           {ACT[how.leaving]} {doing} {doing === 1 ? 'person' : 'people'}
+          {how.leaving && on ? ` on ${dayName(on)}` : ''}
         </Button>
       </div>
       <div className="scroll importing" role="region" aria-label="Summary" tabIndex={0}>
         <Columns found={found} columns={how.columns} set={(columns) => set({ columns })} />
         <div className="columns">
-          <Choices how={how} set={set} faulty={faulty} />
+          <Choices how={how} set={set} faulty={faulty} on={on} setOn={setOn} />
           <div>
             {found.seats.length > 0 && (
               <section aria-label="Seats">
@@ -379,7 +388,20 @@ function Columns({
   )
 }
 
-function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) => void; faulty: number }) {
+function Choices({
+  how,
+  set,
+  faulty,
+  on,
+  setOn,
+}: {
+  how: How
+  set: (changes: Partial<How>) => void
+  faulty: number
+  /** The day on which people leave; empty = at once. */
+  on: string
+  setOn: (day: string) => void
+}) {
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
   const choose = <K extends 'known' | 'elsewhere' | 'joining' | 'leaving'>(
@@ -426,6 +448,12 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
           ['release', 'leave: suspend and release their seats'],
           ['remove', 'leave: remove'],
         ])}
+        {how.leaving !== '' && (
+          <Form.Group controlId="import-on">
+            <Form.Label>On (empty = at once)</Form.Label>
+            <DayField value={on} onDay={setOn} />
+          </Form.Group>
+        )}
         <Form.Group controlId="import-account" hidden={how.leaving !== ''}>
           <Form.Label>Default account</Form.Label>
           <AccountSelect

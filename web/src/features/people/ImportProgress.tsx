@@ -6,8 +6,10 @@ import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { ExportMenu } from '../../components/ExportMenu'
 import { VirtualTable } from '../../components/VirtualTable'
+import { dayName } from '../../domain/months'
 
 const SAYS = {
+  planned: '',
   running: 'In progress; you can leave this page.',
   cancelled: 'Stopped. Rows already imported stay.',
   broken: 'Interrupted. Rows already imported stay; nothing of the unfinished part was done.',
@@ -46,9 +48,9 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
         </Link>
         <h1>{run.name}</h1>
         <span className="grow" />
-        {run.state === 'running' && (
+        {(run.state === 'running' || run.state === 'planned') && (
           <Button variant="outline-primary" onClick={() => void tell('cancel')}>
-            Stop
+            {run.state === 'planned' ? 'Change' : 'Stop'}
           </Button>
         )}
         {(run.state === 'cancelled' || run.state === 'broken') && (
@@ -71,7 +73,15 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
       </div>
       <div className="scroll account" role="region" aria-label="History" tabIndex={0}>
         <p className={run.state === 'broken' ? 'over' : undefined} role="status">
-          {SAYS[run.state]} <b>{run.done}</b> of {run.total} rows.
+          {run.state === 'planned' && run.on_day ? (
+            <>
+              <b>{run.total}</b> {run.total === 1 ? 'person leaves' : 'people leave'} on {dayName(run.on_day)}.
+            </>
+          ) : (
+            <>
+              {SAYS[run.state]} <b>{run.done}</b> of {run.total} rows.
+            </>
+          )}
         </p>
         <ProgressBar now={run.done} max={Math.max(1, run.total)} aria-label="Rows done" className="mb-3" />
         {run.trouble && (

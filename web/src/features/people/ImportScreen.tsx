@@ -12,6 +12,7 @@ import { importRun, imports as importsQuery } from './queries'
 
 export const STATES: Record<Schemas['ImportRow']['state'], string> = {
   open: 'not begun',
+  planned: 'planned',
   running: 'under way',
   cancelled: 'cancelled',
   broken: 'broke off',
@@ -151,7 +152,10 @@ function Start() {
                         <Link to={`/people-import/${each.id}`}>{each.name}</Link>
                       </td>
                       <td>{dayName(dayOf(each.at))}</td>
-                      <td className={each.state === 'broken' ? 'over' : undefined}>{STATES[each.state]}</td>
+                      <td className={each.state === 'broken' ? 'over' : undefined}>
+                        {STATES[each.state]}
+                        {each.on_day && each.state === 'planned' && ` for ${dayName(each.on_day)}`}
+                      </td>
                       <td className="fig">
                         {each.state === 'open' ? `0 of ${each.count}` : `${each.done} of ${each.total}`}
                       </td>

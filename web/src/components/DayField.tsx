@@ -77,15 +77,19 @@ export function DayField({
         ref={input}
         className={changed ? 'changed' : undefined}
         autoComplete="off"
-        placeholder="31 Oct 2026"
-        title={wrong || undefined}
-        isInvalid={(more.isInvalid ?? false) || (wrong !== '' && typed !== null)}
+        placeholder="e.g. 31 Oct"
+        isInvalid={(more.isInvalid ?? false) || wrong !== ''}
         value={typed ?? (day ? dayName(day) : '')}
         onChange={(event) => enter(event.target.value)}
         onBlur={() => {
           if (!wrong) type(null)
         }}
       />
+      {wrong && (
+        <span className="dayfield-wrong over small" role="alert">
+          {wrong}
+        </span>
+      )}
       {name && <input type="hidden" name={name} value={day} />}
       <Dropdown show={open} onToggle={setOpen} align="end">
         <Dropdown.Toggle variant="link" tabIndex={-1} aria-label="Calendar" title="Calendar" className="dayfield-open">

@@ -54,7 +54,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.errors import add_handlers
 from fair_ladle.app.plumbing.guard import Guard
-from fair_ladle.app.plumbing.http import PROBLEM_TYPE, SAFE, origin_of, problem_response
+from fair_ladle.app.plumbing.http import PROBLEM_TYPE, PROBLEMS, SAFE, ProblemBody, origin_of, problem_response
 from fair_ladle.app.plumbing.installation import open_database, watch_over
 from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
@@ -242,7 +242,8 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         tables,
         demo_mail,
     ):
-        app.include_router(router)
+        # Each is whole by itself. Included, the framework would build them all anew at the first request.
+        app.router.routes.extend(router.routes)
     app.openapi = lambda: document(app)  # type: ignore[method-assign]
 
     @app.get("/api/health/alive", include_in_schema=False)
@@ -295,14 +296,22 @@ def _may_measure(request: Request, settings: Settings) -> bool:
 
 
 def document(app: FastAPI) -> dict[str, Any]:
-    """The OpenAPI document, in which refusals have the media type they come in."""
+    """The OpenAPI document, with the refusals that any route may answer."""
     if app.openapi_schema is None:
         found = FastAPI.openapi(app)
+        schemas = found["components"]["schemas"]
+        schemas["ProblemBody"] = ProblemBody.model_json_schema()
+        for unused in ("HTTPValidationError", "ValidationError"):  # the framework's own way to say 422
+            schemas.pop(unused, None)
+        content = {PROBLEM_TYPE: {"schema": {"$ref": "#/components/schemas/ProblemBody"}}}
         for path in found["paths"].values():
             for operation in path.values():
-                for status, answer in operation["responses"].items():
-                    if int(status) >= 400 and "application/json" in answer.get("content", {}):
-                        answer["content"] = {PROBLEM_TYPE: answer["content"]["application/json"]}
+                answers = operation["responses"]
+                for status, text in PROBLEMS.items():
+                    answers[str(status)] = {"description": text}
+                for status, answer in answers.items():
+                    if int(status) >= 400:
+                        answer["content"] = content
     assert app.openapi_schema is not None
     return app.openapi_schema
 

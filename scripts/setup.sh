@@ -1,6 +1,9 @@
 # Installs what is missing; sourced by start, check and fair-ladle with $here set to the project.
 # Everything printed goes to standard error, so that commands keep their output to themselves.
 
+# Some containers forbid it; without compiled modules every command takes a second longer to start.
+unset PYTHONDONTWRITEBYTECODE
+
 say() { printf '\033[1m%s\033[0m\n' "$*" >&2; }
 die() { printf '\033[31m%s\033[0m\n' "$*" >&2; exit 1; }
 

@@ -7,7 +7,7 @@ from collections.abc import Generator, Iterable, Sequence
 from dataclasses import replace
 from datetime import datetime
 from itertools import chain
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from anyio import CancelScope, to_thread
 from fastapi import Depends, Request, Response
@@ -38,22 +38,20 @@ class ProblemBody(BaseModel):
     detail: str
 
 
-PROBLEMS: dict[int | str, dict[str, Any]] = {
-    status: {"model": ProblemBody, "description": text}
-    for status, text in {
-        400: "Cannot be read",
-        401: "Not signed in",
-        403: "Not allowed",
-        404: "Not there, or out of scope",
-        409: "In conflict with what is there",
-        413: "Too large",
-        422: "Not valid",
-        429: "Too many tries",
-        500: "Something went wrong; its reference is in the log",
-        503: "The database does not answer, or too much changes at once",
-    }.items()
+PROBLEMS = {
+    400: "Cannot be read",
+    401: "Not signed in",
+    403: "Not allowed",
+    404: "Not there, or out of scope",
+    409: "In conflict with what is there",
+    413: "Too large",
+    422: "Not valid",
+    429: "Too many tries",
+    500: "Something went wrong; its reference is in the log",
+    503: "The database does not answer, or too much changes at once",
 }
-"""Declared on every router, so that clients know what a refusal looks like."""
+"""What any route may refuse with, as a ProblemBody. The document of the API says so of each; declared on each route
+they would be most of what the server builds while it starts."""
 
 
 def problem_response(problem: Problem, headers: dict[str, str] | None = None) -> JSONResponse:

@@ -14,7 +14,7 @@ from fastapi import APIRouter, Depends, Header, Request, Response
 from fastapi.encoders import jsonable_encoder
 
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.http import PROBLEMS, Who, actor
+from fair_ladle.app.plumbing.http import Who, actor
 from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
@@ -121,7 +121,7 @@ class Router(APIRouter):
     ):
         self.is_open, self.sees, self.changes = is_open, sees, changes
         asks_who = [] if is_open else [Depends(actor)]
-        super().__init__(prefix=prefix, tags=[tag], dependencies=asks_who, responses={**PROBLEMS, **(responses or {})})
+        super().__init__(prefix=prefix, tags=[tag], dependencies=asks_who, responses=responses)
 
     def add_api_route(self, path: str, endpoint: Callable[..., Any], **options: Any) -> None:
         """As FastAPI has it, with the permission it needs; a change with its key."""

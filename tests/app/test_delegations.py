@@ -52,7 +52,8 @@ def delegation_of(database: Database, who: Actor) -> int:
 
 
 def test_each_route_opens_to_exactly_the_permission_it_declares(app: TestClient, demo: Database) -> None:
-    """For each permission somebody who has that alone: no other route lets them in, whatever is asked of it."""
+    """For each permission somebody who has that alone, whom its routes let in, and somebody who has all others, whom
+    they do not, whatever is asked of them."""
     document = app.app.openapi()  # type: ignore[attr-defined]
     routes = [
         (method, path, operation["x-permission"])
@@ -64,17 +65,18 @@ def test_each_route_opens_to_exactly_the_permission_it_declares(app: TestClient,
     boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
     app.app.state.note_refusal = lambda *_: None  # type: ignore[attr-defined]  # thousands of them
     for permission in PERMISSIONS:
-        role = demo.run(roles.put, boss, None, f"Only {permission}", [permission])
-        who = given(demo, boss, "OLDQUAY", str(role))
-        assert who.permissions == {permission}
-        app.app.state.find_actor = lambda request, database, who=who: who  # type: ignore[attr-defined]
-        for method, path, needed in routes:
-            if needed == OWN:
-                continue
-            asked = path.replace("{", "").replace("}", "")
-            answer = app.request(method, asked, headers={"Content-Length": "0"})
-            shut = answer.status_code == 403 and answer.json()["detail"].startswith("Your role here")
-            assert shut == (needed != permission), (permission, method, path, answer.status_code, answer.text[:200])
+        for name, having in (("Only", {permission}), ("All but", PERMISSIONS.keys() - {permission})):
+            role = demo.run(roles.put, boss, None, f"{name} {permission}", sorted(having))
+            who = given(demo, boss, "OLDQUAY", str(role))
+            assert who.permissions == having
+            app.app.state.find_actor = lambda request, database, who=who: who  # type: ignore[attr-defined]
+            for method, path, needed in routes:
+                if needed != permission:
+                    continue
+                asked = path.replace("{", "").replace("}", "")
+                answer = app.request(method, asked, headers={"Content-Length": "0"})
+                shut = answer.status_code == 403 and answer.json()["detail"].startswith("Your role here")
+                assert shut == (permission not in having), (name, method, path, answer.status_code, answer.text[:200])
 
 
 def test_nobody_gives_more_than_they_have(demo: Database) -> None:

@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 import uvicorn
-from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, expect, sync_playwright
 
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
@@ -44,18 +44,38 @@ def browser() -> Iterator[Browser]:
         chromium.close()
 
 
+@pytest.fixture(scope="session")
+def contexts(browser: Browser, own_port: int) -> Iterator[dict[str, BrowserContext]]:
+    """Where an account's pages are opened, one after the other: what the browser keeps of the front end's files is kept
+    from test to test, and what a page keeps for itself goes with it."""
+    found: dict[str, BrowserContext] = {}
+    yield found
+    for context in found.values():
+        context.close()
+
+
+@pytest.fixture(scope="session")
+def own_port() -> int:
+    """One for all servers, which come one after the other: what the browser keeps is kept by address."""
+    return free_port()
+
+
 @pytest.fixture(scope="module")
 def database_of_address(new_demo: Callable[[], Database]) -> Database:
     return new_demo()
 
 
-@contextmanager
-def serving(database: Database) -> Iterator[str]:
-    """A server on a database, and its address."""
-    assert (WEB / "dist" / "index.html").exists(), "the front end is not built; run ./check"
+def free_port() -> int:
+    """A port nobody listens on."""
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
+        return int(probe.getsockname()[1])
+
+
+@contextmanager
+def serving(database: Database, port: int) -> Iterator[str]:
+    """A server on a database, and its address."""
+    assert (WEB / "dist" / "index.html").exists(), "the front end is not built; run ./check"
     server = uvicorn.Server(uvicorn.Config(create_app(database), host="127.0.0.1", port=port, log_level="warning"))
     thread = threading.Thread(target=server.run)
     thread.start()
@@ -67,37 +87,80 @@ def serving(database: Database) -> Iterator[str]:
 
 
 @pytest.fixture(scope="module")
-def address(database_of_address: Database) -> Iterator[str]:
+def address(database_of_address: Database, own_port: int) -> Iterator[str]:
     for account, name in (("GANNET", "Ines Vane"), ("BRAMBLE", "Otis Calder"), ("OLDQUAY", "Maren Tove")):
         database_of_address.run(
             sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", name, account, PASSWORD
         )
-    with serving(database_of_address) as there:
+    with serving(database_of_address, own_port) as there:
         yield there
 
 
 @pytest.fixture(scope="module")
-def signed_in() -> dict[str, Any]:
+def signed_in(contexts: dict[str, BrowserContext]) -> dict[str, Any]:
     """The cookies of who has signed in before, by account: entering again is not what most tests are about."""
+    for context in contexts.values():
+        context.clear_cookies()
     return {}
 
 
+@pytest.fixture(scope="session")
+def errors() -> list[str]:
+    """What pages wrote to the console as an error during a test."""
+    return []
+
+
+@pytest.fixture(scope="module")
+def lasting() -> Iterator[dict[str, Page]]:
+    """By account, the page that tests take over from each other which only look."""
+    found: dict[str, Page] = {}
+    yield found
+    for page in found.values():
+        page.close()
+
+
 @pytest.fixture
-def open_page(browser: Browser, address: str, signed_in: dict[str, Any]) -> Iterator[Open]:
-    errors: list[str] = []
-    contexts = []
+def open_page(
+    browser: Browser,
+    contexts: dict[str, BrowserContext],
+    address: str,
+    signed_in: dict[str, Any],
+    errors: list[str],
+    lasting: dict[str, Page],
+) -> Iterator[Open]:
+    errors.clear()
+    guests: list[BrowserContext] = []
+    pages: list[Page] = []
 
     def enter(
-        account: str | None = "GANNET", at: str = "/today", width: int = 1280, height: int = 800, dark: bool = False
+        account: str | None = "GANNET",
+        at: str = "/today",
+        width: int = 1280,
+        height: int = 800,
+        dark: bool = False,
+        looks_only: bool = False,
     ) -> Page:
-        context = browser.new_context(
-            viewport={"width": width, "height": height},
-            color_scheme="dark" if dark else "light",
-            base_url=address,
-            accept_downloads=True,
-        )
-        contexts.append(context)
+        if account is not None and looks_only and account in lasting:
+            page = lasting[account]
+            page.set_viewport_size({"width": width, "height": height})
+            page.emulate_media(color_scheme="dark" if dark else "light")
+            page.goto(at)
+            return page
+        if account is None or account not in contexts:
+            context = browser.new_context(base_url=address, accept_downloads=True)
+            if account is None:
+                guests.append(context)
+            else:
+                contexts[account] = context
+        else:
+            context = contexts[account]
         page = context.new_page()
+        if account is not None and looks_only:
+            lasting[account] = page
+        else:
+            pages.append(page)
+        page.set_viewport_size({"width": width, "height": height})
+        page.emulate_media(color_scheme="dark" if dark else "light")
         page.set_default_timeout(15_000)
         page.set_default_navigation_timeout(30_000)
         # A refused request is written to the console by the browser itself; what the page makes of it is asserted.
@@ -112,6 +175,7 @@ def open_page(browser: Browser, address: str, signed_in: dict[str, Any]) -> Iter
         )
         page.on("pageerror", lambda error: errors.append(str(error)))
         if account in signed_in:
+            context.clear_cookies()
             context.add_cookies(signed_in[account])
         page.goto(at)
         if account is None:
@@ -128,7 +192,9 @@ def open_page(browser: Browser, address: str, signed_in: dict[str, Any]) -> Iter
         return page
 
     yield enter
-    for context in contexts:
+    for page in pages:
+        page.close()
+    for context in guests:
         context.close()
     assert errors == [], "nothing is written to the console as an error"
 
@@ -153,7 +219,8 @@ def stays_focused(page: Page) -> None:
 
 def serious_findings(page: Page, within: str = "html") -> list[str]:
     """What axe finds of serious or critical weight, or of headings and table heads, with where."""
-    page.evaluate((WEB / "node_modules" / "axe-core" / "axe.min.js").read_text())
+    if page.evaluate("typeof axe === 'undefined'"):
+        page.evaluate((WEB / "node_modules" / "axe-core" / "axe.min.js").read_text())
     found = page.evaluate("within => axe.run(within, {resultTypes: ['violations']})", within)
     return [
         f"{each['id']}: {each['nodes'][0]['html'][:160]} ({len(each['nodes'])})"

@@ -28,8 +28,8 @@ def database_of_address(new_database: Callable[[], Database]) -> Database:
 
 
 @pytest.fixture(scope="module")
-def address(database_of_address: Database) -> Iterator[str]:
-    with serving(database_of_address) as there:
+def address(database_of_address: Database, own_port: int) -> Iterator[str]:
+    with serving(database_of_address, own_port) as there:
         yield there
 
 

@@ -86,7 +86,7 @@ SCREENS = [
 def test_screens_have_no_serious_finding(
     open_page: Open, what: str, account: str | None, at: str, role: str, name: str
 ) -> None:
-    page = open_page(account, at)
+    page = open_page(account, at, looks_only=True)
     for light in ("light", "dark"):
         page.emulate_media(color_scheme=light, reduced_motion="reduce")  # type: ignore[arg-type]
         page.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]

@@ -26,6 +26,7 @@ from fair_ladle.app.storage import listing
 from fair_ladle.app.storage_systems import running, sources, tables_in
 from fair_ladle.app.storage_systems.sources import SourceTerms
 from fair_ladle.connectors.storage import Found, GoingOn, NotReached, Trouble
+from tests.connectors.object_stand_in import BUCKET, KEY, REGION, SECRET, object_store
 
 P, GB = "COLDVAULT", 10**9
 OPERATOR, OLDQUAY = Actor("Ines", "", "GANNET"), Actor("Maren", "", "OLDQUAY")
@@ -110,6 +111,42 @@ def test_a_tree_of_folders_is_recorded_until_it_is_gone(demo: Database, here: Pa
     ]
 
 
+def test_an_object_store_is_recorded_and_one_that_breaks_off_changes_nothing_of_whom_it_did_not_reach(
+    demo: Database, here: Path
+) -> None:
+    ada, ben, *_ = sorted(people(demo, "OLDQUAY-CREW"))
+    million = 1_000_000
+    objects = {f"teams/{ada}/{n}": n * million for n in (1, 2, 3, 4)} | {
+        f"teams/{ben}/x": 2 * million,
+        "teams/zz-old/y": million,
+        "teams/index": 3 * million,
+    }
+    broken = False
+    demo.settings = replace(demo.settings, outbound="127.0.0.1")
+    with object_store(objects, lambda token: b"<Error/>" if broken and token else None) as port:
+        at = {"kind": "objects", "host": "127.0.0.1", "port": port, "security": "none", "bucket": BUCKET}
+        terms = replace(TREE, **at, access_key=KEY, region=REGION, prefix="/teams/")
+        with pytest.raises(Refused, match="secret key is missing"):
+            demo.run(sources.put, OLDQUAY, None, terms, None)
+        number = demo.run(sources.put, OLDQUAY, None, terms, SECRET)
+        running.run(demo, number, always)
+        expected = {("OLDQUAY-CREW", ada): 10, ("OLDQUAY-CREW", ben): 2, ("OLDQUAY", "zz-old"): 1}
+        assert stored(demo) == expected
+        accounts = demo.run(listing.holders, OLDQUAY, P, "OLDQUAY", "categories", "all", "size", "", 0, 50).rows
+        assert {each.name: each.size.now for each in accounts}["objects"] == 3, (
+            "what lies in no folder is the account's"
+        )
+
+        objects[f"teams/{ben}/x"], broken = 9 * million, True
+        running.run(demo, number, always)
+        assert stored(demo) == expected and newest(demo, number).outcome == "failed"
+        assert SECRET not in newest(demo, number).says
+        broken = False
+        del objects["teams/zz-old/y"]
+        running.run(demo, number, always)
+        assert stored(demo) == {("OLDQUAY-CREW", ada): 10, ("OLDQUAY-CREW", ben): 9}
+
+
 class Mailboxes:
     """A mail store with limits."""
 
@@ -180,6 +217,8 @@ def test_a_password_is_sealed_and_never_told(demo: Database, here: Path) -> None
         (OPERATOR, {"kind": "drop", "folder": "share"}, "from / on"),
         (OPERATOR, {"kind": "imap", "host": "mail.example"}, "master user"),
         (OLDQUAY, {"account": "TERN", "kind": "imap"}, "no account"),
+        (OLDQUAY, {"kind": "objects", "host": "store.example", "access_key": "a"}, "bucket"),
+        (OLDQUAY, {"kind": "objects", "host": "s.example", "access_key": "a", "bucket": "../x"}, "3 to 63"),
         (OPERATOR, {"every_minutes": 1, "folder": "/"}, "From every 5"),
         (OPERATOR, {"product": "LANTERN-MAIL", "folder": "/"}, "not storage"),
     ],

@@ -29,10 +29,13 @@ from fair_ladle.app.storage_systems import source_store as store
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.file_trees import FileTree
 from fair_ladle.connectors.mail_store import ImapStore
+from fair_ladle.connectors.object_store import ObjectStore
 from fair_ladle.connectors.storage import Found, NotReached, StorageSystem, Trouble
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
 AT_ONCE, TOLD = 200, 20
+PARTS = {"imap": "mail", "objects": "objects", "tree": "files"}
+"""What the category of a system's bytes is called."""
 FULL_EVERY = timedelta(hours=20)
 GoingOn = Callable[[], bool]
 
@@ -146,12 +149,17 @@ def _read(database: Database, begun: _Run, count: _Count, going_on: GoingOn) -> 
 
 def _system(database: Database, begun: _Run) -> StorageSystem:
     row, settings = begun.row, begun.row.settings
-    if row.kind == "imap":
-        password = sealing.unseal(database.settings, row.sealed or "")
-        if password is None:
-            raise NotReached("The password cannot be read with the key of this installation; enter it again.")
+    if row.kind not in sources.LOCAL:
+        secret = sealing.unseal(database.settings, row.sealed or "")
+        if secret is None:
+            what = sources.SECRETS[row.kind]
+            raise NotReached(f"The {what} cannot be read with the key of this installation; enter it again.")
         listed = networks(database.settings.outbound)
-        return ImapStore(settings["host"], settings["port"], settings["master"], password, settings["security"], listed)
+        at = {name: settings[name] for name in ("host", "port", "security")}
+        if row.kind == "imap":
+            return ImapStore(**at, master=settings["master"], password=secret, listed=listed)
+        names = {name: settings[name] for name in sources.OBJECTS}
+        return ObjectStore(**at, **names, secret_key=secret, listed=listed)
     memory = database.settings.home / "scans" / f"{row.id}.npz"
     allowed = sources.roots(database.settings)
     return FileTree(Path(settings["folder"]), allowed, memory, begun.kind != "between", settings["pace"])
@@ -277,15 +285,15 @@ def _place(
     person or the account of that name is; of nobody known, in the source's account under that name."""
     if begun.row.settings["subjects"] == "accounts":
         if subject == ".":
-            return begun.row.account_id, "files"
+            return begun.row.account_id, PARTS[begun.row.kind]
         if not accounts_service.is_in_scope(accounts, begun.actor, subject):
             return None
-        return int(accounts.ids[accounts.tree.row(subject)]), "files"
+        return int(accounts.ids[accounts.tree.row(subject)]), PARTS[begun.row.kind]
     if subject == ".":
-        return begun.row.account_id, "files"
+        return begun.row.account_id, PARTS[begun.row.kind]
     is_here = person is not None and accounts_service.sees(accounts, begun.actor, person.account_id)
     name = person.username if person is not None and is_here else subject.split("@")[0][:128]
-    category = usage.home(name) + ("/mail" if begun.row.kind == "imap" else "/files")
+    category = f"{usage.home(name)}/{PARTS[begun.row.kind]}"
     home = person.account_id if person is not None and is_here else begun.row.account_id
     if before is not None and before[0] != home and before[0] in accounts.row_of_id:
         left = usage.sizes_now(tx, begun.product, before[0], [before[1]], tx.now)[before[1]]

@@ -24,13 +24,17 @@ class SourceTermsBody(BaseModel):
 
     account: str = Field(max_length=64)
     product: str = Field(max_length=64)
-    kind: Literal["imap", "tree", "drop"]
+    kind: Literal["imap", "objects", "tree", "drop"]
     name: str = Field(max_length=200)
     every_minutes: int = 60
     host: str | None = Field(None, max_length=253)
     port: int | None = Field(None, ge=1, le=65535)
     security: Literal["tls", "starttls", "none"] | None = None
     master: str | None = Field(None, max_length=128)
+    access_key: str | None = Field(None, max_length=128)
+    region: str | None = Field(None, max_length=64)
+    bucket: str | None = Field(None, max_length=63)
+    prefix: str | None = Field(None, max_length=500)
     folder: str | None = Field(None, max_length=1000)
     pace: int | None = Field(None, ge=1, le=10_000_000)
     subjects: Literal["people", "accounts"] = "people"

@@ -6,8 +6,9 @@ alone, below the roots that the installation allows.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -25,16 +26,21 @@ from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage_systems import source_store as store
 from fair_ladle.app.storage_systems.tables import storage_sources
 
-KINDS = ("imap", "tree", "drop")
+KINDS = ("imap", "objects", "tree", "drop")
+LOCAL = ("tree", "drop")
+"""What is read on this machine: the operator's alone."""
+REGION = "us-east-1"
+"""What stores that know no regions are signed for."""
 MOST_LISTED, SHOWN_RUNS = 200, 5
 LEAST_MINUTES, MOST_MINUTES = 5, 7 * 24 * 60
 
 
 @dataclass(frozen=True)
 class SourceTerms:
-    """What a source is: where it is (``host``, ``port``, ``security`` and ``master`` of a mail store, ``folder`` of a
-    tree or of dropped tables), whose its subjects are (``people`` by username or, with ``by_email``, by address;
-    ``accounts`` by code), how often it is asked, and whether limits are set there."""
+    """What a source is: where it is (``host``, ``port`` and ``security`` of a mail or object store, with ``master`` or
+    ``access_key``, ``region``, ``bucket`` and ``prefix``; ``folder`` of a tree or of dropped tables), whose its
+    subjects are (``people`` by username or, with ``by_email``, by address; ``accounts`` by code), how often it is
+    asked, and whether limits are set there."""
 
     account: str
     product: str
@@ -45,6 +51,10 @@ class SourceTerms:
     port: int | None = None
     security: str | None = None
     master: str | None = None
+    access_key: str | None = None
+    region: str | None = None
+    bucket: str | None = None
+    prefix: str | None = None
     folder: str | None = None
     pace: int | None = None
     subjects: str = "people"
@@ -135,10 +145,10 @@ def put(tx: Transaction, actor: Actor, number: int | None, terms: SourceTerms, p
     if before is not None and terms.kind != before.kind:
         raise conflict("A source stays of its kind; make another one.")
     terms = _sound(tx, accounts, actor, terms)
-    if terms.kind == "imap" and not password and (before is None or before.sealed is None):
-        raise invalid("The master user's password is missing.", "password")
+    if terms.kind not in LOCAL and not password and (before is None or before.sealed is None):
+        raise invalid(f"The {SECRETS[terms.kind]} is missing.", "password")
     if before is not None and terms.host != before.settings.get("host") and not password:
-        raise invalid("Another server needs the password again.", "password")
+        raise invalid(f"Another server needs the {SECRETS[terms.kind]} again.", "password")
     values: dict[str, Any] = {
         "account_id": int(accounts.ids[row]),
         "product_id": product.id,
@@ -161,9 +171,12 @@ def put(tx: Transaction, actor: Actor, number: int | None, terms: SourceTerms, p
     return number
 
 
+SECRETS = {"imap": "master user's password", "objects": "secret key"}
+_OTHERWISE_KEPT = {"account", "product", "kind", "name", "every_minutes", "paused"}
+
+
 def _settings(terms: SourceTerms) -> dict[str, Any]:
-    names = ("host", "port", "security", "master", "folder", "pace", "subjects", "by_email", "sets_limits")
-    return {name: getattr(terms, name) for name in names}
+    return {name: value for name, value in asdict(terms).items() if name not in _OTHERWISE_KEPT}
 
 
 def _sound(tx: Transaction, accounts: Accounts, actor: Actor, terms: SourceTerms) -> SourceTerms:
@@ -181,7 +194,18 @@ def _sound(tx: Transaction, accounts: Accounts, actor: Actor, terms: SourceTerms
         if terms.security not in ("tls", "starttls", "none"):
             raise invalid("One of tls, starttls and none.", "security")
         port = terms.port or (993 if terms.security == "tls" else 143)
-        return replace(terms, name=name, port=port, folder=None, subjects="people")
+        return replace(_but(terms, *OBJECTS, *FOLDERS), name=name, port=port, subjects="people")
+    if terms.kind == "objects":
+        for what, value in (("host", terms.host), ("access_key", terms.access_key), ("bucket", terms.bucket)):
+            if not value:
+                raise invalid("An object store has a server, an access key and a bucket.", what)
+        if not BUCKET.fullmatch(terms.bucket or ""):
+            raise invalid("3 to 63 small letters, digits, dots and hyphens.", "bucket")
+        if terms.security not in ("tls", "none"):
+            raise invalid("One of tls and none.", "security")
+        port = terms.port or (443 if terms.security == "tls" else 80)
+        terms = replace(_but(terms, "master", *FOLDERS), name=name, port=port, sets_limits=False)
+        return replace(terms, region=terms.region or REGION, prefix=(terms.prefix or "").strip("/"))
     if accounts_service.top_row(accounts, actor) != 0:
         raise not_allowed("Only the operator can have folders of this machine read.")
     if not terms.folder or not terms.folder.startswith("/"):
@@ -194,7 +218,16 @@ def _sound(tx: Transaction, accounts: Accounts, actor: Actor, terms: SourceTerms
         raise invalid("It lies below none of the roots that FAIR_LADLE_STORAGE_ROOTS names.", "folder")
     if terms.pace is not None and terms.pace < 100:
         raise invalid("At least 100 entries a second.", "pace")
-    return replace(terms, name=name, host=None, port=None, security=None, master=None, sets_limits=False)
+    return replace(_but(terms, "host", "port", "security", "master", *OBJECTS), name=name, sets_limits=False)
+
+
+BUCKET = re.compile(r"[a-z0-9][a-z0-9.-]{1,61}[a-z0-9]")
+OBJECTS, FOLDERS = ("access_key", "region", "bucket", "prefix"), ("folder", "pace")
+
+
+def _but(terms: SourceTerms, *names: str) -> SourceTerms:
+    """The terms without what belongs to other kinds."""
+    return replace(terms, **dict.fromkeys(names))  # type: ignore[arg-type]
 
 
 def run_now(tx: Transaction, actor: Actor, number: int, dry: bool) -> None:
@@ -222,7 +255,7 @@ def _mine(tx: Transaction, actor: Actor, number: int) -> Any:
         raise Refused(Problem("not-found", "No such storage source", 404, detail))
     row = lock_rows(tx.connection, storage_sources, [number])[0]
     accounts = accounts_service.known(tx)
-    if row.kind != "imap" and accounts_service.top_row(accounts, actor) != 0:
+    if row.kind in LOCAL and accounts_service.top_row(accounts, actor) != 0:
         raise not_allowed("Only the operator can have folders of this machine read.")
     return row
 

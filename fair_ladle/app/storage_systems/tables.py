@@ -45,7 +45,7 @@ storage_sources = sa.Table(
     sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
-    sa.Column("kind", sa.String(8), nullable=False, comment="imap, tree or drop"),
+    sa.Column("kind", sa.String(8), nullable=False, comment="imap, objects, tree or drop"),
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("settings", sa.JSON, nullable=False, comment="where it is and how it is read; no secret"),
     sa.Column("sealed", sa.Text, comment="its password, sealed with a key outside the database"),

@@ -11281,8 +11281,12 @@ export interface components {
          * @description What a source is; see the settings of its kind. Folders are the operator's alone.
          */
         SourceTermsBody: {
+            /** Access Key */
+            access_key?: string | null;
             /** Account */
             account: string;
+            /** Bucket */
+            bucket?: string | null;
             /**
              * By Email
              * @default false
@@ -11301,7 +11305,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "imap" | "tree" | "drop";
+            kind: "imap" | "objects" | "tree" | "drop";
             /** Master */
             master?: string | null;
             /** Name */
@@ -11315,8 +11319,12 @@ export interface components {
             paused: boolean;
             /** Port */
             port?: number | null;
+            /** Prefix */
+            prefix?: string | null;
             /** Product */
             product: string;
+            /** Region */
+            region?: string | null;
             /** Security */
             security?: ("tls" | "starttls" | "none") | null;
             /**
@@ -11336,8 +11344,12 @@ export interface components {
          * @description The same with a password, which is never told again; null = as it was.
          */
         SourceWanted: {
+            /** Access Key */
+            access_key?: string | null;
             /** Account */
             account: string;
+            /** Bucket */
+            bucket?: string | null;
             /**
              * By Email
              * @default false
@@ -11356,7 +11368,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "imap" | "tree" | "drop";
+            kind: "imap" | "objects" | "tree" | "drop";
             /** Master */
             master?: string | null;
             /** Name */
@@ -11372,8 +11384,12 @@ export interface components {
             paused: boolean;
             /** Port */
             port?: number | null;
+            /** Prefix */
+            prefix?: string | null;
             /** Product */
             product: string;
+            /** Region */
+            region?: string | null;
             /** Security */
             security?: ("tls" | "starttls" | "none") | null;
             /**

@@ -10,7 +10,10 @@ import { storageProducts } from './queries'
 
 type Terms = Schemas['SourceTermsBody']
 
-const FIELDS = ['name', 'host', 'port', 'master', 'password', 'folder', 'pace', 'every_minutes']
+const FIELDS = [
+  ...['name', 'host', 'port', 'master', 'password', 'folder', 'pace', 'every_minutes'],
+  ...['access_key', 'region', 'bucket', 'prefix'],
+]
 
 /** A system that is asked who stores how much. */
 export function SourceDialog({
@@ -38,6 +41,7 @@ export function SourceDialog({
     paused: was?.paused ?? false,
   })
   const { run, busy, trouble, error } = useAction('storage sources')
+  const isRemote = kind === 'imap' || kind === 'objects'
   const send = (form: FormData) => {
     const text = (name: string) => (form.get(name) as string | null)?.trim() || null
     const number = (name: string) => (text(name) === null ? null : Number(text(name)))
@@ -49,8 +53,12 @@ export function SourceDialog({
       every_minutes: number('every_minutes') ?? 60,
       host: text('host'),
       port: number('port'),
-      security: kind === 'imap' ? security : null,
+      security: isRemote ? security : null,
       master: text('master'),
+      access_key: text('access_key'),
+      region: text('region'),
+      bucket: text('bucket'),
+      prefix: text('prefix'),
       folder: text('folder'),
       pace: number('pace'),
       subjects,
@@ -90,9 +98,13 @@ export function SourceDialog({
           <Form.Select
             value={kind}
             disabled={source !== null}
-            onChange={(event) => setKind(event.target.value as Terms['kind'])}
+            onChange={(event) => {
+              setKind(event.target.value as Terms['kind'])
+              if (security === 'starttls') setSecurity('tls')
+            }}
           >
             <option value="imap">Mail store over IMAP</option>
+            <option value="objects">Object store</option>
             {isOperator && <option value="tree">Tree of folders</option>}
             {isOperator && <option value="drop">Folder of dropped tables</option>}
           </Form.Select>
@@ -119,7 +131,7 @@ export function SourceDialog({
           defaultValue={String(was?.every_minutes ?? 60)}
           error={error}
         />
-        {kind === 'imap' ? (
+        {isRemote ? (
           <>
             <Field name="host" label="Server" required defaultValue={was?.host ?? ''} error={error} />
             <Form.Group controlId="source-security">
@@ -129,7 +141,7 @@ export function SourceDialog({
                 onChange={(event) => setSecurity(event.target.value as NonNullable<Terms['security']>)}
               >
                 <option value="tls">TLS</option>
-                <option value="starttls">STARTTLS</option>
+                {kind === 'imap' && <option value="starttls">STARTTLS</option>}
                 <option value="none">none</option>
               </Form.Select>
             </Form.Group>
@@ -137,21 +149,49 @@ export function SourceDialog({
               name="port"
               label="Port"
               inputMode="numeric"
-              placeholder={security === 'tls' ? '993' : '143'}
+              placeholder={{ imap: ['143', '993'], objects: ['80', '443'] }[kind][Number(security === 'tls')]}
               defaultValue={was?.port ?? ''}
               error={error}
             />
-            <Field
-              name="master"
-              label="Master user"
-              required
-              autoComplete="off"
-              defaultValue={was?.master ?? ''}
-              error={error}
-            />
+            {kind === 'imap' ? (
+              <Field
+                name="master"
+                label="Master user"
+                required
+                autoComplete="off"
+                defaultValue={was?.master ?? ''}
+                error={error}
+              />
+            ) : (
+              <>
+                <Field name="bucket" label="Bucket" required defaultValue={was?.bucket ?? ''} error={error} />
+                <Field
+                  name="prefix"
+                  label="Folder in it"
+                  placeholder="all of it"
+                  defaultValue={was?.prefix ?? ''}
+                  error={error}
+                />
+                <Field
+                  name="region"
+                  label="Region"
+                  placeholder="us-east-1"
+                  defaultValue={was?.region ?? ''}
+                  error={error}
+                />
+                <Field
+                  name="access_key"
+                  label="Access key"
+                  required
+                  autoComplete="off"
+                  defaultValue={was?.access_key ?? ''}
+                  error={error}
+                />
+              </>
+            )}
             <Field
               name="password"
-              label="Password"
+              label={kind === 'imap' ? 'Password' : 'Secret key'}
               type="password"
               autoComplete="new-password"
               placeholder={source?.has_password ? 'as it is' : ''}
@@ -168,24 +208,24 @@ export function SourceDialog({
             error={error}
           />
         )}
+        {(kind === 'tree' || kind === 'objects') && (
+          <Form.Group controlId="source-subjects">
+            <Form.Label>Its folders are</Form.Label>
+            <Form.Select value={subjects} onChange={(event) => setSubjects(event.target.value as Terms['subjects'])}>
+              <option value="people">people, by username</option>
+              <option value="accounts">accounts, by code</option>
+            </Form.Select>
+          </Form.Group>
+        )}
         {kind === 'tree' && (
-          <>
-            <Form.Group controlId="source-subjects">
-              <Form.Label>Its folders are</Form.Label>
-              <Form.Select value={subjects} onChange={(event) => setSubjects(event.target.value as Terms['subjects'])}>
-                <option value="people">people, by username</option>
-                <option value="accounts">accounts, by code</option>
-              </Form.Select>
-            </Form.Group>
-            <Field
-              name="pace"
-              label="Entries a second, at most"
-              inputMode="numeric"
-              placeholder="any"
-              defaultValue={was?.pace ?? ''}
-              error={error}
-            />
-          </>
+          <Field
+            name="pace"
+            label="Entries a second, at most"
+            inputMode="numeric"
+            placeholder="any"
+            defaultValue={was?.pace ?? ''}
+            error={error}
+          />
         )}
       </div>
       <div className="mt-2">

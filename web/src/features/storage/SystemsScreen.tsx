@@ -16,7 +16,7 @@ import { SourceDialog } from './SourceDialog'
 
 type Source = Schemas['SourceBody']
 type Run = Schemas['RunBody']
-const KINDS = { imap: 'mail store', tree: 'folders', drop: 'dropped tables' }
+const KINDS = { imap: 'mail store', objects: 'object store', tree: 'folders', drop: 'dropped tables' }
 const OUTCOMES: Record<string, [string, string]> = {
   done: ['done', ''],
   stopped: ['stopped', 'near'],
@@ -79,8 +79,8 @@ export default function SystemsScreen() {
           <Unplaced changes={changes} />
           {found.data.length === 0 ? (
             <Empty title="No systems yet">
-              Add a mail store or a tree of folders: it is asked by itself who stores how much. Other systems report
-              with a key from{' '}
+              Add a mail store, an object store or a tree of folders: it is asked by itself who stores how much. Other
+              systems report with a key from{' '}
               <Link to="/keys" className="text-decoration-underline">
                 Keys
               </Link>

@@ -30,6 +30,7 @@ from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.app.statements import closing_runs, totals
 from fair_ladle.app.storage import folders, left_behind
+from fair_ladle.app.storage import forecasts as storage_forecasts
 from fair_ladle.app.storage_systems import running as storage_running
 from fair_ladle.app.storage_systems import usecases as reservations
 from fair_ladle.app.usage import service as usage
@@ -184,6 +185,24 @@ class AgeStored(Job):
             database,
             products,
             lambda each: database.run_repeatable(usage.age_stored, each),
+            going_on,
+            lambda each: each.code,
+        )
+
+
+class ForecastStorage(Job):
+    """Reckon when what branches may store is full."""
+
+    name: ClassVar[str] = "forecast storage"
+    every: ClassVar[timedelta] = timedelta(minutes=30)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each storage product in a transaction of its own."""
+        products = [each for each in database.run(pools.products) if each.is_storage]
+        self.each(
+            database,
+            products,
+            lambda each: database.run_repeatable(storage_forecasts.keep, each),
             going_on,
             lambda each: each.code,
         )
@@ -407,6 +426,7 @@ def jobs(settings: Settings) -> list[Job]:
         ReclaimIdle(),
         Enforce(),
         AgeStored(),
+        ForecastStorage(),
         EndReservations(),
         AskStorage(),
         TellStorageLimits(),

@@ -19,7 +19,7 @@ from fair_ladle.main import create_app
 
 PASSWORD = "harbour-gravel-birch-harbour"
 STATEMENTS = {
-    "/api/today": 17,
+    "/api/today": 18,
     "/api/allocations": 6,
     "/api/allocations/cell?account=OLDQUAY&product=LANTERN-MAIL": 7,
     "/api/allocations/products": 3,

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import storing
 from fair_ladle.app.assignments import usecases as checks
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.people_admin import acting, groups
@@ -26,12 +27,13 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.storage import left_behind, limits, listing
+from fair_ladle.app.storage import forecasts, left_behind, limits, listing
+from fair_ladle.app.today import usecases as today
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import storage_samples
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.filling import FURTHEST_DAYS, filling
-from fair_ladle.jobs import AgeStored, DeleteLeftBehind, TellStorageLimits
+from fair_ladle.jobs import AgeStored, DeleteLeftBehind, ForecastStorage, TellStorageLimits
 from tests import odd_intake
 from tests.app.test_one_formula import AT
 from tests.conftest import do_job
@@ -100,6 +102,45 @@ def test_nobody_sees_beside_or_above_their_branch(shared_demo: Database) -> None
         every(shared_demo, CREW, "TERN-REPAIRS")
     with pytest.raises(Refused, match="no account"):
         shared_demo.run(listing.detail, CREW, P, "TERN-REPAIRS", "people", "lev.birch2")
+
+
+def test_what_fills_up_is_told_of_the_own_branch_with_the_day_that_the_screen_says(demo: Database) -> None:
+    do_job(demo, AgeStored())
+    do_job(demo, ForecastStorage())
+    accounts = demo.run(accounts_service.known)
+
+    def told(who: Actor) -> dict[str, forecasts.Full]:
+        row = accounts_service.top_row(accounts, who)
+        found = demo.run(forecasts.soon, accounts, row, forecasts.FURTHEST, 500)
+        products = {each.id: each.code for each in demo.run(pools.products)}
+        assert [each.filling.day for each in found] == sorted(each.filling.day for each in found if each.filling.day)
+        return {
+            accounts.tree.codes[accounts.row_of_id[each.account_id]]: each
+            for each in found
+            if products[each.product_id] == P
+        }
+
+    every, until = told(COMMAND_LINE), demo.run(accounts_service.today) + forecasts.FURTHEST
+    for code in accounts.tree.codes:
+        total = demo.run(listing.total, COMMAND_LINE, P, code)
+        grows = total.full is not None and total.full.day is not None and total.full.day <= until
+        if total.cap is not None and grows and total.size.now < total.cap:
+            assert (every[code].filling, every[code].most) == (total.full, total.cap), code
+        else:
+            assert code not in every
+    assert len(every) > 3
+    below = {accounts.tree.codes[row] for row in accounts.tree.branch(accounts.tree.row("OLDQUAY"))}
+    assert told(OLDQUAY).keys() == every.keys() & below and told(CREW).keys() <= {"OLDQUAY-CREW"}
+    seen = {each.account for each in demo.run(today.today, OLDQUAY).filling}
+    assert seen <= below and all(each.day <= until for each in demo.run(today.today, COMMAND_LINE).filling)
+
+    some = next(iter(every))
+    report_more = {"category": "files", "at": demo.clock.now(), "bytes": (every[some].most + 1) * 10**6}
+    product = demo.run(lambda tx: pools.product(tx, P))
+    account_id = every[some].account_id
+    demo.run(storing.report_sizes, product, [report_more | {"account_id": account_id}])
+    do_job(demo, ForecastStorage())
+    assert some not in told(COMMAND_LINE), "who is past it is over, not filling up"
 
 
 def test_a_preview_is_what_the_limit_then_does(demo: Database) -> None:

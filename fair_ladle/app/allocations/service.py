@@ -42,6 +42,12 @@ def rooms(tx: Transaction) -> list[Any]:
     return store.rooms(tx.connection)
 
 
+def limits_in_pools(tx: Transaction, product: Product) -> list[Any]:
+    """pool_id, account_id, parent_id, cap and physical (both in grains, None = none) of every account in a product's
+    pools, those below before those above."""
+    return store.limits_in_pools(tx.connection, product.id)
+
+
 def all_versions(tx: Transaction, product_ids: Collection[int]) -> list[Any]:
     """Every version of these products."""
     return store.versions(tx.connection, product_ids)

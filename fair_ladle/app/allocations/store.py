@@ -108,6 +108,14 @@ def promised_unused(connection: sa.Connection, pool_ids: Collection[int], inside
     return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
 
 
+def limits_in_pools(connection: sa.Connection, product_id: int) -> list[Any]:
+    """pool_id, account_id, parent_id, cap and physical (both in grains, None = none) of every account in the pools of a
+    product, those below before those above."""
+    wanted = sa.select(*(counters.c[name] for name in ("pool_id", "account_id", "parent_id", "cap", "physical")))
+    of_product = counters.c.pool_id.in_(sa.select(pools.c.id).where(pools.c.product_id == product_id))
+    return list(connection.execute(wanted.where(of_product).order_by(counters.c.pool_id, counters.c.depth.desc())))
+
+
 def rooms(connection: sa.Connection) -> list[Any]:
     """(owner, product, promisable, load) of every pool, by owner and product."""
     c, a, p = counters, accounts, products

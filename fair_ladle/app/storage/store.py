@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 import sqlalchemy as sa
@@ -12,6 +12,8 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts.service import PAST_EVERY_PATH
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.storage.tables import storage_forecasts
 from fair_ladle.app.usage.tables import stored
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
@@ -221,3 +223,39 @@ def people_of(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> int:
     """How many people are present in a branch (``inside`` is of people.account_id)."""
     wanted = sa.select(sa.func.count()).select_from(p).where(p.c.status != "removed", inside)
     return int(connection.scalar(wanted) or 0)
+
+
+def of_accounts(connection: sa.Connection, product_id: int) -> list[Any]:
+    """account_id, and what each account itself stores now and a while ago, in bytes."""
+    wanted = sa.select(k.c.account_id, k.c.bytes, *(k.c[name] for name in BACK))
+    return list(connection.execute(wanted.where(k.c.product_id == product_id, k.c.kind == "")))
+
+
+def put_forecasts(connection: sa.Connection, product_id: int, wanted: dict[int, dict[str, Any]]) -> None:
+    """Keep these forecasts of a product, by account, and no others."""
+    f = storage_forecasts
+    there = {
+        row.account_id: {name: getattr(row, name) for name in ("grains", "most", "full_on", "soonest", "latest")}
+        for row in connection.execute(sa.select(f).where(f.c.product_id == product_id))
+    }
+    same = {each for each, row in wanted.items() if there.get(each) == row}
+    for part in batched(there.keys() - same):
+        connection.execute(sa.delete(f).where(f.c.product_id == product_id, f.c.account_id.in_(part)))
+    added = [
+        {"product_id": product_id, "account_id": each} | row for each, row in wanted.items() if there.get(each) != row
+    ]
+    if added:
+        connection.execute(sa.insert(f), added)
+
+
+def forecasts(connection: sa.Connection, inside: sa.ColumnElement[bool], until: date, limit: int) -> list[Any]:
+    """The forecasts of a branch up to a day, the soonest first."""
+    f = storage_forecasts
+    wanted = sa.select(f).where(f.c.full_on <= until, inside)
+    return list(connection.execute(wanted.order_by(f.c.full_on, f.c.account_id, f.c.product_id).limit(limit)))
+
+
+def forecast(connection: sa.Connection, product_id: int, account_id: int) -> Any | None:
+    """One of them."""
+    f = storage_forecasts
+    return connection.execute(sa.select(f).where(f.c.product_id == product_id, f.c.account_id == account_id)).first()

@@ -1,4 +1,4 @@
-"""Shared folders: space of an account and of no person."""
+"""Shared folders: space of an account and of no person; and when storage is full."""
 
 from __future__ import annotations
 
@@ -22,3 +22,17 @@ shared_folders = sa.Table(
     sa.Column("delete_at", Instant, index=True, comment="when what it stores is gone; NULL = stays"),
     sa.UniqueConstraint("account_id", "product_id", "code"),
 )
+
+storage_forecasts = sa.Table(
+    "storage_forecasts",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("grains", sa.BigInteger, nullable=False, comment="what the branch stores"),
+    sa.Column("most", sa.BigInteger, nullable=False, comment="its cap, or what its own pool has, in grains"),
+    sa.Column("full_on", sa.Date, nullable=False, index=True, comment="at the middle pace"),
+    sa.Column("soonest", sa.Date, nullable=False, comment="at the fastest"),
+    sa.Column("latest", sa.Date, comment="at the slowest; NULL = not within ten years"),
+    sa.Index("ix_storage_forecasts_account_id", "account_id"),
+)
+"""Of every branch that has a limit and grows towards it within a year. Kept by a job, read by index."""

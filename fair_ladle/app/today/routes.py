@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any
 
 from pydantic import BaseModel
@@ -78,6 +79,18 @@ class AllocationEndingBody(OfProduct):
     then_reserve: int
 
 
+class FillingBody(OfProduct):
+    """Storage that is full before long at its present pace; ``latest`` null = not within ten years at the slowest."""
+
+    account: str
+    name: str
+    stored: int
+    most: int
+    day: date
+    soonest: date
+    latest: date | None
+
+
 class IdleBody(OfProduct):
     """Stock that nobody holds, or holds and does not use, and the money in it a month."""
 
@@ -126,6 +139,7 @@ class TodayBody(BaseModel):
     shortfalls: list[ShortfallBody]
     endings: list[EndingBody]
     allocations_ending: list[AllocationEndingBody]
+    filling: list[FillingBody]
     idle: list[IdleBody]
     outlook: list[OutlookBody]
     requests: list[RequestBody]
@@ -202,6 +216,19 @@ def today(db: Db, who: Who) -> Any:
                 then_reserve=each.then_reserve,
             )
             for each in found.allocations_ending
+        ],
+        filling=[
+            FillingBody(
+                **_of(each.product),
+                account=each.account,
+                name=each.name,
+                stored=each.grains,
+                most=each.most,
+                day=each.day,
+                soonest=each.soonest,
+                latest=each.latest,
+            )
+            for each in found.filling
         ],
         idle=[
             IdleBody(

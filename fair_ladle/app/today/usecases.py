@@ -24,6 +24,7 @@ from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests_usecases
 from fair_ladle.app.statements.rate_cards import decimals_of
+from fair_ladle.app.storage import forecasts as storage_forecasts
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.quantities import half_up
 
@@ -31,6 +32,8 @@ SHOWN = 50
 """So many of a kind at most."""
 SOON = 30
 """Days within which an allocation that ends is shown."""
+FULL_WITHIN = timedelta(days=60)
+"""So long ahead full storage is shown."""
 AHEAD = 6
 """Months of the outlook."""
 
@@ -119,6 +122,21 @@ class Outlook:
 
 
 @dataclass(frozen=True)
+class FillingUp:
+    """A branch whose storage is full before long, at the pace at which it grows: what it stores of how much (grains),
+    and the day, with the soonest and the latest (None = not within ten years)."""
+
+    product: Product
+    account: str
+    name: str
+    grains: int
+    most: int
+    day: date
+    soonest: date
+    latest: date | None
+
+
+@dataclass(frozen=True)
 class Today:
     """Everything of a day, each list with what presses most first."""
 
@@ -131,6 +149,8 @@ class Today:
     endings: list[LotEnding]
     allocations_ending: list[AllocationEnding]
     """The first of those that end within ``SOON`` days."""
+    filling: list[FillingUp]
+    """The first of those that are full within ``FULL_WITHIN``."""
     idle: list[IdleStock]
     outlook: list[Outlook]
     requests: list[requests_usecases.Request]
@@ -182,6 +202,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         _allocations_ending(tx, known, int(branch[0]), products, snapshot.day),
+        _filling(tx, known, int(branch[0]), products),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
         outlook,
         requests_usecases.to_answer_first(tx, actor),
@@ -258,6 +279,18 @@ def _allocations_ending(
         for each in rows
         if each.product_id in by_id and (place := accounts.row_of_id[each.account_id]) >= 0
     ]
+
+
+def _filling(tx: Transaction, accounts: Accounts, top: int, products: list[Product]) -> list[FillingUp]:
+    by_id = {each.id: each for each in products}
+    found = []
+    for each in storage_forecasts.soon(tx, accounts, top, FULL_WITHIN, SHOWN):
+        place, when = accounts.row_of_id[each.account_id], each.filling
+        if each.product_id in by_id and when.day is not None and when.soonest is not None:
+            code, name = accounts.tree.codes[place], accounts.full_name(place, top)
+            product = by_id[each.product_id]
+            found.append(FillingUp(product, code, name, each.grains, each.most, when.day, when.soonest, when.latest))
+    return found
 
 
 def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> IdleStock | None:

@@ -6686,8 +6686,12 @@ export interface components {
             ends: string | null;
             /** Figure */
             figure: string;
+            /** Name */
+            name: string | null;
             /** What */
             what: string;
+            /** Whose */
+            whose: ("personal" | "shared" | "left behind" | "other") | null;
         };
         /**
          * FactsBody
@@ -6742,19 +6746,6 @@ export interface components {
         FigureBody: {
             /** Figure */
             figure: string;
-        };
-        /**
-         * FillingBody
-         * @description The day on which it is full at the middle pace of the last week, month and quarter, at the fastest, and at the
-         *     slowest; null = not within ten years.
-         */
-        FillingBody: {
-            /** Day */
-            day: string | null;
-            /** Latest */
-            latest: string | null;
-            /** Soonest */
-            soonest: string | null;
         };
         /**
          * FolderAct
@@ -11710,7 +11701,7 @@ export interface components {
             account_name: string;
             /** Cap */
             cap: number | null;
-            full: components["schemas"]["FillingBody"] | null;
+            full: components["schemas"]["fair_ladle__app__storage__routes__FillingBody"] | null;
             /** Holders */
             holders: number;
             left_behind: components["schemas"]["SizeBody"];
@@ -11980,6 +11971,8 @@ export interface components {
             failed_jobs: components["schemas"]["FailedJob"][];
             /** Failed Policies */
             failed_policies: components["schemas"]["FailedJob"][];
+            /** Filling */
+            filling: components["schemas"]["fair_ladle__app__today__routes__FillingBody"][];
             /** Held Drafts */
             held_drafts: components["schemas"]["HeldDraft"][];
             /** Idle */
@@ -12289,6 +12282,55 @@ export interface components {
         WouldPass: {
             /** Says */
             says: string[];
+        };
+        /**
+         * FillingBody
+         * @description The day on which it is full at the middle pace of the last week, month and quarter, at the fastest, and at the
+         *     slowest; null = not within ten years.
+         */
+        fair_ladle__app__storage__routes__FillingBody: {
+            /** Day */
+            day: string | null;
+            /** Latest */
+            latest: string | null;
+            /** Soonest */
+            soonest: string | null;
+        };
+        /**
+         * FillingBody
+         * @description Storage that is full before long at its present pace; ``latest`` null = not within ten years at the slowest.
+         */
+        fair_ladle__app__today__routes__FillingBody: {
+            /** Account */
+            account: string;
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Latest */
+            latest: string | null;
+            /** Measure */
+            measure: string;
+            /** Most */
+            most: number;
+            /** Name */
+            name: string;
+            /** Per Unit */
+            per_unit: number;
+            /** Product */
+            product: string;
+            /** Product Name */
+            product_name: string;
+            /**
+             * Soonest
+             * Format: date
+             */
+            soonest: string;
+            /** Stored */
+            stored: number;
+            /** Unit */
+            unit: string;
         };
     };
     responses: never;

@@ -7,12 +7,14 @@ import type { Schemas } from '../../api/client'
 import { me, poolsNow, poolTimeline, useCan } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
 import type { Change } from '../../domain/draft'
+import { fullSaid } from '../../domain/filling'
 import { dayName, dayOf, monthAfter } from '../../domain/months'
 import { decimal, parseUnits, units, unitName } from '../../domain/units'
 import { Gauge } from '../../components/Gauge'
 import { holders } from '../../components/holders'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { useDraft } from '../drafts/context'
+import { storageTotal } from '../storage/queries'
 import { CalendarButton } from './CalendarButton'
 import { InvoiceCheck } from './InvoiceCheck'
 import { LotForm, nextDay, type BuyingFrom, type Lot } from './LotForm'
@@ -199,6 +201,8 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
     watch.observe(frame.current)
     return () => watch.disconnect()
   }, [])
+  const stores = useCan('people.see')
+  const stored = useQuery({ ...storageTotal(pool.product, pool.owner), enabled: pool.measure === 'storage' && stores })
   const unit = unitName(pool.unit, 2)
   const today = found.data?.today ?? pool.now.day
   const drafted = Object.values(draft.changes).filter(
@@ -283,8 +287,16 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
         )}
       </div>
       {plan && <PlanPanel pool={pool} day={plan} close={() => setPlan(null)} />}
-      <p className="small mb-1">
+      <p className="small mb-1 px-3">
         <Link to={holders({ ...pool, account: pool.owner })}>Holders, least active first</Link>
+        {stored.data?.full && (
+          <Link
+            className="ms-3"
+            to={`/storage?product=${encodeURIComponent(pool.product)}&account=${encodeURIComponent(pool.owner)}`}
+          >
+            Full at the present pace: {fullSaid(stored.data.full)}
+          </Link>
+        )}
       </p>
       <table className="ledger" aria-label="Lots">
         <thead>

@@ -12,7 +12,8 @@ import { useOutcome } from '../../components/Outcome'
 import { PagedGrid } from '../../components/PagedGrid'
 import { Empty, StateMark, Trouble, Wait } from '../../components/States'
 import type { Column, Sorting } from '../../components/VirtualTable'
-import { dayOf, longDay, shortDay } from '../../domain/months'
+import { fullSaid } from '../../domain/filling'
+import { dayOf, shortDay } from '../../domain/months'
 import { roundUnits, units } from '../../domain/units'
 import { PoolTabs } from '../pools/PoolTabs'
 import { DetailDialog } from './DetailDialog'
@@ -380,16 +381,11 @@ function Sums({ total, up }: { total: StorageTotal; up: (account: string) => voi
       {full && (
         <div>
           <span>Full at this pace</span>
-          <b className={size.now >= (total.cap ?? 0) ? 'over' : undefined}>{fullSaid(full, size.now, total.cap)}</b>
+          <b className={size.now >= (total.cap ?? 0) ? 'over' : undefined}>
+            {size.now >= (total.cap ?? 0) ? 'full' : fullSaid(full)}
+          </b>
         </div>
       )}
     </div>
   )
-}
-
-function fullSaid(full: NonNullable<StorageTotal['full']>, now: number, cap: number | null): string {
-  if (cap !== null && now >= cap) return 'full'
-  if (full.day === null) return full.soonest === null ? 'not in sight' : `not before ${longDay(full.soonest)}`
-  if (full.soonest === full.latest || full.soonest === null) return longDay(full.day)
-  return `${longDay(full.day)}, ${shortDay(full.soonest)} to ${full.latest ? shortDay(full.latest) : 'never'}`
 }

@@ -14,6 +14,7 @@ import { FirstSteps } from '../setup/FirstSteps'
 import { WaitingToJoin } from '../people/WaitingToJoin'
 import { RequestItem } from '../requests/RequestItem'
 import { ClientGroups } from './ClientGroups'
+import { FillingUp } from './FillingUp'
 import { needsSomebody } from './count'
 
 type Pressed = Today['pressed'][number]
@@ -68,7 +69,8 @@ export default function TodayScreen() {
       <div className="today">
         <div role="region" aria-label="Needs attention" tabIndex={0}>
           {only === 'all' && <FirstSteps />}
-          {day.pressed.length + day.endings.length + day.idle.length + day.shortfalls.length === 0 && (
+          {day.pressed.length + day.endings.length + day.idle.length + day.shortfalls.length + day.filling.length ===
+            0 && (
             <Empty title="Nothing needs you today">
               Every account is within its cap, and nothing bought ends in the next 90 days.
             </Empty>
@@ -79,6 +81,7 @@ export default function TodayScreen() {
           {only === 'notices' && <Notices notices={loose} />}
           {shows('pools') && <Pools day={day} />}
           {shows('pools') && <EndingAllocations day={day} />}
+          {shows('pools') && <FillingUp day={day} />}
           {shows('clients') && <AtRisk title="Over cap" items={past} count={day.past_count} day={day} />}
           {only === 'near' && <AtRisk title="Near cap" items={near} count={day.near_count} day={day} />}
           {only === 'idle' && <Idle day={day} />}

@@ -356,6 +356,11 @@ def test_a_statement_traces_to_the_day_and_adds_up(operator: TestClient) -> None
     day = next(each for each in core["days"] if each["day"] == "2026-10-15")
     evidence = operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-10-15"}).json()
     assert sum(int(row["figure"]) for row in evidence["rows"]) == float(day["used"]) * 86400
+    assert all(row["name"] and row["whose"] is None for row in evidence["rows"]), "people by name"
+    stored = operator.get("/api/statements/OLDQUAY/DEEPSHELF/evidence", params={"day": "2026-11-20"}).json()["rows"]
+    assert {row["whose"] for row in stored} == {"personal", "shared", "left behind", "other"}
+    assert all(row["what"].startswith("folder/") == (row["whose"] == "shared") for row in stored)
+    assert all(row["name"] for row in stored if row["whose"] == "personal")
     assert (
         operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-11-24"}).status_code == 404
     )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import asdict
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal
 
 from fastapi import Query, Response
 from pydantic import BaseModel
@@ -199,6 +199,10 @@ class EvidenceRow(BaseModel):
     account: str
     account_name: str
     what: str
+    name: str | None
+    """Of the person, where one sees them."""
+    whose: Literal["personal", "shared", "left behind", "other"] | None
+    """Of a sample: whose the bytes of its category are today."""
     begins: str
     ends: str | None
     figure: str
@@ -476,6 +480,8 @@ def evidence(db: Db, who: Who, buyer: str, product: str, day: Day) -> Any:
                 account=row["account"],
                 account_name=row["account_name"],
                 what=row["what"],
+                name=row["name"],
+                whose=row["whose"],
                 begins=row["from"],
                 ends=row["to"],
                 figure=row["figure"],

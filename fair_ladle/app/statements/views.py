@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -10,6 +10,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
@@ -339,10 +340,10 @@ def evidence(tx: Transaction, actor: Actor, buyer: str, product: str, day: date)
             rows_here.append(each)
     found = usage.evidence(tx, wanted, [int(accounts.ids[each]) for each in rows_here], begin, end, MOST_EVIDENCE + 1)
     more = len(found) > MOST_EVIDENCE
-    rows = []
+    rows, whose = [], _Whose(tx, actor, wanted, found[:MOST_EVIDENCE])
     for each in found[:MOST_EVIDENCE]:
         place = accounts.row_of_id[each.account_id]
-        shared = {"account": tree.codes[place], "account_name": accounts.name(place)}
+        shared = {"account": tree.codes[place], "account_name": accounts.name(place)} | whose.told(each)
         if wanted.is_storage:
             rows.append(
                 shared | {"what": each.category, "from": each.at.isoformat(), "to": None, "figure": str(each.bytes)}
@@ -359,3 +360,27 @@ def evidence(tx: Transaction, actor: Actor, buyer: str, product: str, day: date)
                 }
             )
     return Evidence(wanted, begin, end, rows, more)
+
+
+class _Whose:
+    """Says of assignments and samples whose they are: by name, and of what kind the bytes of a sample are now."""
+
+    def __init__(self, tx: Transaction, actor: Actor, product: pools_service.Product, rows: Sequence[Any]):
+        self.is_storage = product.is_storage
+        self.accounts, self.actor = accounts_service.known(tx), actor
+        names = {name for kind, name in map(self._holder, rows) if kind == "person"}
+        self.people = people.by_username(tx, sorted(names)) if product.is_storage or product.measure == "seat" else {}
+
+    def _holder(self, row: Any) -> tuple[str, str]:
+        return usage.holder_of(row.category) if self.is_storage else ("person", row.subject)
+
+    def told(self, row: Any) -> dict[str, str | None]:
+        """``name`` of who is in sight, and ``whose`` a sample's bytes are."""
+        kind, name = self._holder(row)
+        person = self.people.get(name) if kind == "person" else None
+        seen = person is not None and accounts_service.sees(self.accounts, self.actor, person.account_id)
+        whose = None
+        if self.is_storage:
+            is_here = person is not None and person.account_id == row.account_id and person.status != "removed"
+            whose = {"person": "personal" if is_here else "left behind", "folder": "shared"}.get(kind, "other")
+        return {"name": person.display_name if person is not None and seen else None, "whose": whose}

@@ -278,6 +278,11 @@ def rename(tx: Transaction, product_ids: Collection[int], subject: str, by: str)
     store.rename(tx.connection, product_ids, subject, by)
 
 
+def holder_of(category: str) -> tuple[str, str]:
+    """Whose a category of storage is: person, folder or category, and the username, the folder's code or itself."""
+    return stored.holder_of(category)
+
+
 def age_stored(tx: Transaction, product: Product) -> bool:
     """Count what is stored of a product a week, a month and a quarter ago from today; whether anything was to do."""
     return stored.age(tx, product.id)

@@ -44,6 +44,7 @@ export function EvidenceTable({
             <thead>
               <tr>
                 <th>Account</th>
+                {storage && <th>Bytes are</th>}
                 <th>{storage ? 'Category' : line.measure === 'seat' ? 'Person' : 'Subject'}</th>
                 <th>{storage ? 'Sampled' : 'From'}</th>
                 {!storage && <th>To</th>}
@@ -54,7 +55,13 @@ export function EvidenceTable({
               {found.data.rows.map((row) => (
                 <tr key={`${row.account} ${row.what} ${row.begins}`}>
                   <td>{row.account_name}</td>
-                  <td>{row.what}</td>
+                  {storage && (
+                    <td>
+                      {row.whose}
+                      {row.name && ` of ${row.name}`}
+                    </td>
+                  )}
+                  <td>{!storage && row.name ? <span title={row.what}>{row.name}</span> : row.what}</td>
                   <td>{instantName(row.begins)}</td>
                   {!storage && (
                     <td>{row.ends ? instantName(row.ends) : <span className="quiet">still in use</span>}</td>

@@ -45,7 +45,7 @@ def database(new_demo: Callable[[], Database]) -> Database:
 
 @pytest.fixture(scope="module")
 def enter(database: Database) -> Iterator[Enter]:
-    with TestClient(create_app(database)) as first:
+    with TestClient(create_app(database, jobs_beside=True)) as first:
         clients: dict[str, TestClient] = {}
 
         def of(account: str) -> TestClient:
@@ -151,7 +151,7 @@ def test_who_is_out_is_out_at_once(demo: Database) -> None:
             )
         ).one()
     demo.run(sign_in.give_sign_in, COMMAND_LINE, person.email, "Ada", "OLDQUAY-CREW", PASSWORD)
-    app = create_app(demo)
+    app = create_app(demo, jobs_beside=True)
     with TestClient(app) as client:
         body = {"email": person.email, "password": PASSWORD}
         client.post("/api/sign-in", json=body).raise_for_status()
@@ -171,7 +171,7 @@ def test_who_is_out_is_out_at_once(demo: Database) -> None:
 
 
 def test_tries_are_counted_before_they_are_verified(database: Database) -> None:
-    with TestClient(create_app(database)) as client:
+    with TestClient(create_app(database, jobs_beside=True)) as client:
 
         def guess(_: int) -> int:
             body = {"email": "marrow@x.example", "password": "guess"}

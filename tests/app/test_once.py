@@ -26,7 +26,7 @@ PERSON = {"account": "OLDQUAY-CREW", "display_name": "Twice Probe", "invite": Fa
 @pytest.fixture
 def client(demo: Database) -> Iterator[TestClient]:
     demo.run(sign_in.give_sign_in, COMMAND_LINE, "admin@x.example", "Maren", "OLDQUAY", PASSWORD)
-    with TestClient(create_app(demo)) as client:
+    with TestClient(create_app(demo, jobs_beside=True)) as client:
         client.post("/api/sign-in", json={"email": "admin@x.example", "password": PASSWORD}).raise_for_status()
         client.headers["X-CSRF-Token"] = client.get("/api/me").json()["csrf_token"]
         yield client

@@ -55,7 +55,7 @@ def database(new_demo: Callable[[], Database]) -> Database:
 
 @pytest.fixture(scope="module")
 def signed_in(database: Database) -> Iterator[SignIn]:
-    app = create_app(database)
+    app = create_app(database, jobs_beside=True)
     clients: list[TestClient] = []
 
     def enter(account: str) -> TestClient:
@@ -126,7 +126,7 @@ def no_draft_stays_open(request: pytest.FixtureRequest) -> Iterator[None]:
 
 def test_what_has_no_body_need_not_say_how_long_it_is(shared_demo: Database) -> None:
     """As browsers send it: a DELETE without Content-Length is looked at, a POST without is not."""
-    with TestClient(create_app(shared_demo)) as client:
+    with TestClient(create_app(shared_demo, jobs_beside=True)) as client:
         answers = [
             client.send(client.build_request(method, "/api/people/views/x", headers={"Content-Length": ""}))
             for method in ("DELETE", "POST")
@@ -137,7 +137,7 @@ def test_what_has_no_body_need_not_say_how_long_it_is(shared_demo: Database) -> 
 
 
 def test_a_name_with_a_dot_is_no_file(shared_demo: Database) -> None:
-    with TestClient(create_app(shared_demo)) as client:
+    with TestClient(create_app(shared_demo, jobs_beside=True)) as client:
         assert [
             client.get(path).status_code
             for path in ("/people/jonas.vane", "/accounts/A.B", "/assets/none.js", "/robots.txt")
@@ -145,7 +145,7 @@ def test_a_name_with_a_dot_is_no_file(shared_demo: Database) -> None:
 
 
 def test_every_route_is_closed_unless_it_must_be_open(database: Database) -> None:
-    app = create_app(database)
+    app = create_app(database, jobs_beside=True)
     paths = app.openapi()["paths"]
     assert len(paths) > 12
     with TestClient(app) as client:
@@ -168,7 +168,7 @@ def test_a_change_carries_the_sessions_token_and_comes_from_here(signed_in: Sign
 
 
 def test_every_answer_carries_its_headers(database: Database) -> None:
-    with TestClient(create_app(database), base_url="https://testserver") as client:
+    with TestClient(create_app(database, jobs_beside=True), base_url="https://testserver") as client:
         for path in ("/", "/api/me", "/api/people", "/api/nowhere"):
             found = client.get(path).headers
             rules = dict(each.strip().split(" ", 1) for each in found["Content-Security-Policy"].split(";"))
@@ -183,7 +183,7 @@ def test_every_answer_carries_its_headers(database: Database) -> None:
 
 
 def test_tries_are_throttled(database: Database) -> None:
-    with TestClient(create_app(database)) as client:
+    with TestClient(create_app(database, jobs_beside=True)) as client:
         codes = [
             client.post("/api/sign-in", json={"email": "nobody@x.example", "password": "guess"}).status_code
             for _ in range(6)
@@ -417,7 +417,7 @@ def test_notices_and_the_calendar_keep_to_their_branch(
     assert client_admin.get("/api/accounts/TERN").status_code == 404
     assert client_admin.get("/api/demo/mail").status_code == 404
     path = client_admin.post("/api/pools/calendar", json={}).json()["path"]
-    with TestClient(create_app(database)) as anybody:
+    with TestClient(create_app(database, jobs_beside=True)) as anybody:
         calendar = anybody.get(path)
         assert (
             calendar.headers["content-type"].startswith("text/calendar")

@@ -17,7 +17,10 @@ from playwright.sync_api import Browser, BrowserContext, Locator, Page, expect, 
 
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.schedule import Schedule
+from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.jobs import KeepDays, KeepMonths, jobs
 from fair_ladle.main import create_app
 
 PASSWORD = "correct-ferry-staple"
@@ -31,6 +34,8 @@ ARGUMENTS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+KEEPING = (KeepDays, KeepMonths)
+"""Jobs that lay a whole installation's past out, for screens that show the same without."""
 Open = Callable[..., Page]
 expect.set_options(timeout=10_000)
 REFUSED = re.compile(r"status of (404|409|422) |status of 401 .*/api/sign-in$|status of 403 .*/api/people/preview$")
@@ -76,13 +81,17 @@ def free_port() -> int:
 def serving(database: Database, port: int) -> Iterator[str]:
     """A server on a database, and its address."""
     assert (WEB / "dist" / "index.html").exists(), "the front end is not built; run ./check"
-    server = uvicorn.Server(uvicorn.Config(create_app(database), host="127.0.0.1", port=port, log_level="warning"))
+    app = create_app(database, jobs_beside=True)
+    server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_level="warning"))
     thread = threading.Thread(target=server.run)
     thread.start()
+    schedule = Schedule(database, [each for each in jobs(Settings.read()) if not isinstance(each, KEEPING)])
+    schedule.start()
     while not server.started:
         time.sleep(0.02)
     yield f"http://127.0.0.1:{port}"
     server.should_exit = True
+    schedule.stop()
     thread.join()
 
 

@@ -31,7 +31,7 @@ def test_leave_cover_is_given_looked_at_and_ended(open_page: Open) -> None:
     page.keyboard.type("cora@x.example")
     for _ in range(3):
         key("Tab")
-    page.keyboard.type("12042026")
+    page.keyboard.type("4 dec")
     assert serious_findings(page) == []
     key("Enter")
     row = page.get_by_role("row", name=re.compile("Cora Lane"))

@@ -81,6 +81,9 @@ export function DayField({
         isInvalid={(more.isInvalid ?? false) || wrong !== ''}
         value={typed ?? (day ? dayName(day) : '')}
         onChange={(event) => enter(event.target.value)}
+        onKeyDown={(event) => {
+          if (event.altKey && event.key === 'ArrowDown') setOpen(true)
+        }}
         onBlur={() => {
           if (!wrong) type(null)
         }}

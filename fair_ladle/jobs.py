@@ -21,10 +21,11 @@ from fair_ladle.app.people_import import service as people_import_service
 from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.personal_storage import telling
 from fair_ladle.app.plumbing import once, outbox
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.schedule import Job
 from fair_ladle.app.plumbing.settings import Settings, networks
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
@@ -172,6 +173,18 @@ class EndReservations(Job):
         )
 
 
+def _for_storage(
+    job: Job, database: Database, going_on: GoingOn, work: Callable[[Transaction, Product], object]
+) -> None:
+    job.each(
+        database,
+        [each for each in database.run(pools.products) if each.is_storage],
+        lambda each: database.run_repeatable(work, each),
+        going_on,
+        lambda each: each.code,
+    )
+
+
 class AgeStored(Job):
     """Count what is stored a week, a month and a quarter ago from today."""
 
@@ -180,14 +193,7 @@ class AgeStored(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Each storage product in a transaction of its own; once a day there is something to do."""
-        products = [each for each in database.run(pools.products) if each.is_storage]
-        self.each(
-            database,
-            products,
-            lambda each: database.run_repeatable(usage.age_stored, each),
-            going_on,
-            lambda each: each.code,
-        )
+        _for_storage(self, database, going_on, usage.age_stored)
 
 
 class ForecastStorage(Job):
@@ -198,14 +204,7 @@ class ForecastStorage(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Each storage product in a transaction of its own."""
-        products = [each for each in database.run(pools.products) if each.is_storage]
-        self.each(
-            database,
-            products,
-            lambda each: database.run_repeatable(storage_forecasts.keep, each),
-            going_on,
-            lambda each: each.code,
-        )
+        _for_storage(self, database, going_on, storage_forecasts.keep)
 
 
 class ApplyDueDrafts(Job):

@@ -81,6 +81,11 @@ export function SourceDialog({
       onChange={(event) => setFlags({ ...flags, [name]: event.target.checked })}
     />
   )
+  const field = (
+    name: 'host' | 'port' | 'master' | 'bucket' | 'prefix' | 'region' | 'access_key' | 'folder' | 'pace',
+    label: string,
+    more: Partial<React.ComponentProps<typeof Field>> = {},
+  ) => <Field name={name} label={label} defaultValue={was?.[name] ?? ''} error={error} {...more} />
   return (
     <FormDialog
       id="source"
@@ -133,7 +138,7 @@ export function SourceDialog({
         />
         {isRemote ? (
           <>
-            <Field name="host" label="Server" required defaultValue={was?.host ?? ''} error={error} />
+            {field('host', 'Server', { required: true })}
             <Form.Group controlId="source-security">
               <Form.Label>Security</Form.Label>
               <Form.Select
@@ -145,48 +150,18 @@ export function SourceDialog({
                 <option value="none">none</option>
               </Form.Select>
             </Form.Group>
-            <Field
-              name="port"
-              label="Port"
-              inputMode="numeric"
-              placeholder={{ imap: ['143', '993'], objects: ['80', '443'] }[kind][Number(security === 'tls')]}
-              defaultValue={was?.port ?? ''}
-              error={error}
-            />
+            {field('port', 'Port', {
+              inputMode: 'numeric',
+              placeholder: { imap: ['143', '993'], objects: ['80', '443'] }[kind][Number(security === 'tls')],
+            })}
             {kind === 'imap' ? (
-              <Field
-                name="master"
-                label="Master user"
-                required
-                autoComplete="off"
-                defaultValue={was?.master ?? ''}
-                error={error}
-              />
+              field('master', 'Master user', { required: true, autoComplete: 'off' })
             ) : (
               <>
-                <Field name="bucket" label="Bucket" required defaultValue={was?.bucket ?? ''} error={error} />
-                <Field
-                  name="prefix"
-                  label="Folder in it"
-                  placeholder="all of it"
-                  defaultValue={was?.prefix ?? ''}
-                  error={error}
-                />
-                <Field
-                  name="region"
-                  label="Region"
-                  placeholder="us-east-1"
-                  defaultValue={was?.region ?? ''}
-                  error={error}
-                />
-                <Field
-                  name="access_key"
-                  label="Access key"
-                  required
-                  autoComplete="off"
-                  defaultValue={was?.access_key ?? ''}
-                  error={error}
-                />
+                {field('bucket', 'Bucket', { required: true })}
+                {field('prefix', 'Folder in it', { placeholder: 'all of it' })}
+                {field('region', 'Region', { placeholder: 'us-east-1' })}
+                {field('access_key', 'Access key', { required: true, autoComplete: 'off' })}
               </>
             )}
             <Field
@@ -199,14 +174,7 @@ export function SourceDialog({
             />
           </>
         ) : (
-          <Field
-            name="folder"
-            label="Folder of this machine"
-            required
-            placeholder="/srv/share"
-            defaultValue={was?.folder ?? ''}
-            error={error}
-          />
+          field('folder', 'Folder of this machine', { required: true, placeholder: '/srv/share' })
         )}
         {(kind === 'tree' || kind === 'objects') && (
           <Form.Group controlId="source-subjects">
@@ -217,16 +185,7 @@ export function SourceDialog({
             </Form.Select>
           </Form.Group>
         )}
-        {kind === 'tree' && (
-          <Field
-            name="pace"
-            label="Entries a second, at most"
-            inputMode="numeric"
-            placeholder="any"
-            defaultValue={was?.pace ?? ''}
-            error={error}
-          />
-        )}
+        {kind === 'tree' && field('pace', 'Entries a second, at most', { inputMode: 'numeric', placeholder: 'any' })}
       </div>
       <div className="mt-2">
         {kind === 'imap' && flag('by_email', 'Mailboxes are called by e-mail address, not by username')}

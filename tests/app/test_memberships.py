@@ -82,7 +82,7 @@ def caught_up(database: Database) -> None:
 
 
 @settings(
-    max_examples=7, deadline=None, phases=[Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture]
+    max_examples=4, deadline=None, phases=[Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture]
 )
 @given(st.data())
 def test_what_is_kept_is_what_the_rules_say(new_demo: Callable[[], Database], data: st.DataObject) -> None:

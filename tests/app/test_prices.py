@@ -86,6 +86,13 @@ def test_a_price_of_the_same_day_is_replaced_and_comes_back(demo: Database) -> N
 REFUSED = [
     ("a price from today", "GANNET", FREE, card(first_day=date(2026, 11, 24)), "begins tomorrow at the earliest"),
     ("to a buyer of somebody else", "GANNET", FREE, card(buyer="HAZEL"), "no buyer of GANNET"),
+    (
+        "for what the buyer owns",
+        "GANNET",
+        FREE,
+        card(buyer="OLDQUAY", product="CHARTROOM"),
+        "a pool of CHARTROOM of its",
+    ),
     ("in no currency", "GANNET", FREE, card(currency="XXX"), "no currency"),
     ("by the buyer", "TERN", FREE, card(), "There is no account"),
     ("by a delegate who may not", "GANNET", Limits(prices=False), card(), "does not let you change prices"),

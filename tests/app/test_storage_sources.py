@@ -200,7 +200,7 @@ def test_a_password_is_sealed_and_never_told(demo: Database, here: Path) -> None
         assert "secret words" not in repr(kept)
     [source] = demo.run(sources.listing, OLDQUAY)
     assert source.has_password and "secret" not in repr(source)
-    with pytest.raises(Refused, match="needs the password again"):
+    with pytest.raises(Refused, match="master user's password again"):
         demo.run(sources.put, OLDQUAY, number, replace(MAIL, host="other.example"), None)
     demo.run(sources.put, OLDQUAY, number, replace(MAIL, name="Other"), None)
     assert demo.run(sources.listing, Actor("Tilde", "", "TERN")) == []

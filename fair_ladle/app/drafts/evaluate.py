@@ -354,6 +354,8 @@ class DraftEvaluation:
                 self.fault(change, f"{change.currency} is no currency with a minor unit after ISO 4217, like EUR.")
             if change.product not in self._column:
                 self.fault(change, f"There is no pool of {change.product}.")
+            elif not change.gone and len(self.faults) == sound:
+                self._drawn(change, seller)
             starts = [tier.from_quantity for tier in change.tiers]
             if starts and (starts[0] != 0 or starts != sorted(set(starts))):
                 self.fault(
@@ -369,6 +371,17 @@ class DraftEvaluation:
                 )
             if len(self.faults) == sound and not change.gone:
                 self.rates.append(rate_of(change))
+
+    def _drawn(self, change: RateChange, seller: int) -> None:
+        """Nobody is charged for what they cannot draw from the seller, or draw from a pool of their own."""
+        owner, name = self.snapshot.owner[:, self._column[change.product]], self.accounts.name
+        buyer = None if change.buyer is None else self.accounts.tree.row(change.buyer)
+        if buyer is not None and int(owner[buyer]) == buyer:
+            self.fault(
+                change, f"{name(buyer)} has a pool of {change.product} of its own; {name(seller)} charges it for none."
+            )
+        elif int(owner[seller]) < 0:
+            self.fault(change, f"No pool of {change.product} reaches {name(seller)}; buy some there or above it first.")
 
     @staticmethod
     def _below(parents: dict[str, str | None], code: str, above: str) -> bool:

@@ -1,4 +1,4 @@
-import { lazy, Suspense, useRef, useState } from 'react'
+import { lazy, Suspense, useEffect, useRef, useState } from 'react'
 import { Dropdown, Form } from 'react-bootstrap'
 import { useQuery } from '@tanstack/react-query'
 import { me } from '../api/queries'
@@ -48,6 +48,16 @@ export function DayField({
   const [open, setOpen] = useState(false)
   const input = useRef<HTMLInputElement>(null)
   const day = value ?? kept
+  useEffect(() => {
+    const form = input.current?.form
+    const clear = () => {
+      keep(defaultValue)
+      type(null)
+      input.current?.setCustomValidity('')
+    }
+    form?.addEventListener('reset', clear)
+    return () => form?.removeEventListener('reset', clear)
+  }, [defaultValue])
   const wrongWith = (words: string, found: string | null) =>
     !words.trim()
       ? ''

@@ -46,6 +46,8 @@ SECONDS = float(os.environ.get("FAIR_LADLE_LOAD_SECONDS", "5"))
 """How long the load goes on undisturbed before anything is killed."""
 KILLS = int(os.environ.get("FAIR_LADLE_KILLS", "1"))
 """How often the server and then its database are killed; `./check --long` does it five times in three minutes."""
+LEAST = 50 if KILLS > 1 else 1
+"""So many of each kind have to be done."""
 
 
 PLACES = [f"C{client}-{part}" for client in range(4) for part in "AB"]
@@ -310,11 +312,13 @@ def test_nothing_breaks_under_load_and_through_kills(home: Home) -> None:
                 # Who waited ten seconds for others is told so, and asks again under the same key.
                 assert set(answers) <= {"200", "409", "busy"} and answers["busy"] * 50 <= answers.total(), answers
             assert undisturbed["200"] > 100 and recovered.total() > 50, (undisturbed, recovered)
+        # On a slow machine what comes seldom comes late.
+        load.run(0, lambda answers: min(load.done[kind] for kind in KINDS) >= LEAST)
     finally:
         load.stop.set()
         for thread in load.threads:
             thread.join()
-    assert min(load.done[kind] for kind in KINDS) >= (50 if KILLS > 1 else 1), load.done
+    assert min(load.done[kind] for kind in KINDS) >= LEAST, load.done
     database = open_database(home.settings)
     with database.engine.connect() as connection:
         there = list(

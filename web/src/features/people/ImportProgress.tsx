@@ -83,7 +83,9 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
             </>
           )}
         </p>
-        <ProgressBar now={run.done} max={Math.max(1, run.total)} aria-label="Rows done" className="mb-3" />
+        {run.state !== 'planned' && (
+          <ProgressBar now={run.done} max={Math.max(1, run.total)} aria-label="Rows done" className="mb-3" />
+        )}
         {run.trouble && (
           <p className="over" role="alert">
             {run.trouble}

@@ -34,7 +34,7 @@ export function MonthBar({
         aria-label="Another month"
         value={month}
         max={present}
-        style={{ width: 130 }}
+        style={{ width: 152 }}
         onChange={(event) => {
           if (/^\d{4}-\d\d$/.test(event.target.value) && event.target.value <= present) choose(event.target.value)
         }}

@@ -52,17 +52,17 @@ class ObjectStore:
 
     def usage(self, subjects: Sequence[str], going_on: GoingOn) -> Iterator[Found | Trouble]:
         """What lies below each first part of a key, in the order of their names; what lies in none is ``.``."""
-        client = Minio(
-            f"{self.host}:{self.port}",
-            access_key=self.access_key,
-            secret_key=self.secret_key,
-            secure=self.security == "tls",
-            region=self.region,
-            http_client=_Bounded(self.listed),
-        )
         start = f"{self.prefix.strip('/')}/" if self.prefix.strip("/") else ""
         loose, last, sizes = 0, "", _Sum("")
         try:
+            client = Minio(
+                f"{self.host}:{self.port}",
+                access_key=self.access_key,
+                secret_key=self.secret_key,
+                secure=self.security == "tls",
+                region=self.region,
+                http_client=_Bounded(self.listed),
+            )
             for each in client.list_objects(self.bucket, prefix=start, recursive=True):
                 if not going_on():
                     return

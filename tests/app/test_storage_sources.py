@@ -202,6 +202,8 @@ def test_a_password_is_sealed_and_never_told(demo: Database, here: Path) -> None
     assert source.has_password and "secret" not in repr(source)
     with pytest.raises(Refused, match="master user's password again"):
         demo.run(sources.put, OLDQUAY, number, replace(MAIL, host="other.example"), None)
+    with pytest.raises(Refused, match="password again"):
+        demo.run(sources.put, OLDQUAY, number, replace(MAIL, security="none"), None)
     demo.run(sources.put, OLDQUAY, number, replace(MAIL, name="Other"), None)
     assert demo.run(sources.listing, Actor("Tilde", "", "TERN")) == []
     for act in (sources.drop, lambda tx, who, n: sources.run_now(tx, who, n, False)):

@@ -77,6 +77,8 @@ def test_one_that_is_gone_or_of_a_network_nobody_listed_is_not_reached() -> None
         pass
     with pytest.raises(NotReached, match="cannot be reached"):
         read(port)
+    with pytest.raises(NotReached, match="something else"):
+        list(ObjectStore("no/host at all", port, "none", REGION, BUCKET, "", KEY, SECRET, HERE).usage([], lambda: True))
     store = ObjectStore("127.0.0.1", port, "none", REGION, BUCKET, "", KEY, SECRET, [])
     with pytest.raises(NotReached, match="FAIR_LADLE_OUTBOUND"):
         list(store.usage([], lambda: True))

@@ -77,11 +77,5 @@ def soon(tx: Transaction, accounts: Accounts, row: int, within: timedelta, most:
     ]
 
 
-def of_account(tx: Transaction, product: Product, account_id: int) -> Full | None:
-    """When a branch is full; None where not within a year, or where it has no limit."""
-    row = store.forecast(tx.connection, product.id, account_id)
-    return None if row is None else _full(row)
-
-
 def _full(row: Any) -> Full:
     return Full(row.product_id, row.account_id, row.grains, row.most, Filling(row.full_on, row.soonest, row.latest))

@@ -241,9 +241,7 @@ def put_forecasts(connection: sa.Connection, product_id: int, wanted: dict[int, 
     same = {each for each, row in wanted.items() if there.get(each) == row}
     for part in batched(there.keys() - same):
         connection.execute(sa.delete(f).where(f.c.product_id == product_id, f.c.account_id.in_(part)))
-    added = [
-        {"product_id": product_id, "account_id": each} | row for each, row in wanted.items() if there.get(each) != row
-    ]
+    added = [{"product_id": product_id, "account_id": each} | row for each, row in wanted.items() if each not in same]
     if added:
         connection.execute(sa.insert(f), added)
 
@@ -253,9 +251,3 @@ def forecasts(connection: sa.Connection, inside: sa.ColumnElement[bool], until: 
     f = storage_forecasts
     wanted = sa.select(f).where(f.c.full_on <= until, inside)
     return list(connection.execute(wanted.order_by(f.c.full_on, f.c.account_id, f.c.product_id).limit(limit)))
-
-
-def forecast(connection: sa.Connection, product_id: int, account_id: int) -> Any | None:
-    """One of them."""
-    f = storage_forecasts
-    return connection.execute(sa.select(f).where(f.c.product_id == product_id, f.c.account_id == account_id)).first()

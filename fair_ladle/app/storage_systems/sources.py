@@ -147,8 +147,10 @@ def put(tx: Transaction, actor: Actor, number: int | None, terms: SourceTerms, p
     terms = _sound(tx, accounts, actor, terms)
     if terms.kind not in LOCAL and not password and (before is None or before.sealed is None):
         raise invalid(f"The {SECRETS[terms.kind]} is missing.", "password")
-    if before is not None and terms.host != before.settings.get("host") and not password:
-        raise invalid(f"Another server needs the {SECRETS[terms.kind]} again.", "password")
+    where = ("host", "port", "security")
+    is_elsewhere = before is not None and any(getattr(terms, each) != before.settings.get(each) for each in where)
+    if terms.kind not in LOCAL and is_elsewhere and not password:
+        raise invalid(f"Another server, port or security needs the {SECRETS[terms.kind]} again.", "password")
     values: dict[str, Any] = {
         "account_id": int(accounts.ids[row]),
         "product_id": product.id,

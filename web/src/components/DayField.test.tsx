@@ -40,6 +40,11 @@ describe('a day', () => {
     }
   })
 
+  it('that is fixed has no calendar to change it with', () => {
+    shown(<DayField aria-label="From" name="first_day" defaultValue="2026-11-01" readOnly />)
+    expect(screen.queryByRole('button')).toBeNull()
+  })
+
   it('goes with its form under its name, and is gone when that is reset', () => {
     const input = shown(<DayField aria-label="Last day" name="last_day" />)
     fireEvent.change(input, { target: { value: '2027-01-31' } })

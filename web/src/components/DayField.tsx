@@ -92,7 +92,7 @@ export function DayField({
         value={typed ?? (day ? dayName(day) : '')}
         onChange={(event) => enter(event.target.value)}
         onKeyDown={(event) => {
-          if (event.altKey && event.key === 'ArrowDown') setOpen(true)
+          if (event.altKey && event.key === 'ArrowDown' && !more.readOnly) setOpen(true)
         }}
         onBlur={() => {
           if (!wrong) type(null)
@@ -104,38 +104,46 @@ export function DayField({
         </span>
       )}
       {name && <input type="hidden" name={name} value={day} />}
-      <Dropdown show={open} onToggle={setOpen} align="end">
-        <Dropdown.Toggle variant="link" tabIndex={-1} aria-label="Calendar" title="Calendar" className="dayfield-open">
-          <svg viewBox="0 0 16 16" width="14" height="14" aria-hidden="true">
-            <path
-              d="M2 4h12v10H2zM2 7h12M5 2v3M11 2v3"
-              fill="none"
-              stroke="currentColor"
-              strokeWidth="1.3"
-              strokeLinecap="round"
-            />
-          </svg>
-        </Dropdown.Toggle>
-        <Dropdown.Menu popperConfig={{ strategy: 'fixed' }} className="p-2">
-          {open && (
-            <Suspense fallback={<span className="quiet small">Loading…</span>}>
-              <Calendar
-                day={day || today}
-                today={today}
-                min={min}
-                max={max}
-                choose={(chosen) => {
-                  input.current?.setCustomValidity('')
-                  type(null)
-                  put(chosen)
-                  setOpen(false)
-                  input.current?.focus()
-                }}
+      {!more.readOnly && (
+        <Dropdown show={open} onToggle={setOpen} align="end">
+          <Dropdown.Toggle
+            variant="link"
+            tabIndex={-1}
+            aria-label="Calendar"
+            title="Calendar"
+            className="dayfield-open"
+          >
+            <svg viewBox="0 0 16 16" width="14" height="14" aria-hidden="true">
+              <path
+                d="M2 4h12v10H2zM2 7h12M5 2v3M11 2v3"
+                fill="none"
+                stroke="currentColor"
+                strokeWidth="1.3"
+                strokeLinecap="round"
               />
-            </Suspense>
-          )}
-        </Dropdown.Menu>
-      </Dropdown>
+            </svg>
+          </Dropdown.Toggle>
+          <Dropdown.Menu popperConfig={{ strategy: 'fixed' }} className="p-2">
+            {open && (
+              <Suspense fallback={<span className="quiet small">Loading…</span>}>
+                <Calendar
+                  day={day || today}
+                  today={today}
+                  min={min}
+                  max={max}
+                  choose={(chosen) => {
+                    input.current?.setCustomValidity('')
+                    type(null)
+                    put(chosen)
+                    setOpen(false)
+                    input.current?.focus()
+                  }}
+                />
+              </Suspense>
+            )}
+          </Dropdown.Menu>
+        </Dropdown>
+      )}
     </div>
   )
 }

@@ -1,5 +1,5 @@
 import { Link } from 'react-router'
-import type { Today } from '../../api/queries'
+import { useCan, type Today } from '../../api/queries'
 import { First } from '../../components/First'
 import { dayName, daysBetween, shortDay } from '../../domain/months'
 import { roundUnits, unitName } from '../../domain/units'
@@ -15,6 +15,7 @@ const between = ({ day, soonest, latest }: Today['filling'][number]) =>
 
 /** Storage that is full before long at the pace at which it grows. */
 export function FillingUp({ day }: { day: Today }) {
+  const seesWho = useCan('people.see')
   if (!day.filling.length) return null
   return (
     <>
@@ -42,13 +43,15 @@ export function FillingUp({ day }: { day: Today }) {
                 </p>
               </div>
               <div className="acts">
-                <Link
-                  className="btn btn-outline-primary"
-                  to={`/storage?product=${part(each.product)}&account=${part(each.account)}`}
-                  aria-label={`Who stores it: ${name}`}
-                >
-                  Who stores it
-                </Link>
+                {seesWho && (
+                  <Link
+                    className="btn btn-outline-primary"
+                    to={`/storage?product=${part(each.product)}&account=${part(each.account)}`}
+                    aria-label={`Who stores it: ${name}`}
+                  >
+                    Who stores it
+                  </Link>
+                )}
                 <Link
                   className="btn btn-outline-primary"
                   to={`/allocations?account=${part(each.account)}&product=${part(each.product)}&pools=storage`}

@@ -16,6 +16,7 @@ from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, StatusChange
 from fair_ladle.app.drafts.change_types import Terms as AllocationTerms
 from fair_ladle.app.drafts.change_types import Terms as draft_terms
+from fair_ladle.app.people_admin import listing as people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import Ceiling, Limits, limits_of
@@ -476,3 +477,17 @@ def test_those_who_only_look_are_notified_of_nothing(demo: Database) -> None:
     mailed = {each.email: mails(demo, each.email) for each in (admin, auditor, desk)}
     assert "Note from" in mailed[admin.email][-1] and "/accounts/PENNANT" in mailed[admin.email][-1]
     assert not any("allocations changed" in body for each in (auditor, desk) for body in mailed[each.email])
+
+
+def test_who_runs_nothing_any_more_is_not_shown_as_an_admin(demo: Database) -> None:
+    made = demo.run(delegating.give, COMMAND_LINE, Wanted("jonas.vane@oldquay.example", "J", "OLDQUAY", "auditor"))
+    operator = given(demo, COMMAND_LINE, "GANNET")
+
+    def shown() -> tuple[list[tuple[str, str]], bool]:
+        runs = demo.snapshot(people.person, operator, "jonas.vane").runs
+        admins = demo.snapshot(people.listing, operator, people.Asked(account="OLDQUAY", admin=True)).rows
+        return runs, "jonas.vane" in {each.person.username for each in admins}
+
+    assert shown() == ([("Old Quay Ferries", "auditor")], True)
+    demo.run(delegating.end, COMMAND_LINE, made)
+    assert shown() == ([], False)

@@ -7,7 +7,7 @@ anew within the minute), the same comes from the facts.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 
@@ -44,12 +44,16 @@ def is_fresh(until: datetime | None, now: datetime) -> bool:
     return until is not None and 0 < (in_utc(until) - now).total_seconds() <= LONGEST_FRESH_SECONDS
 
 
-def are_current(tx: Transaction, pools: Iterable[Pool]) -> bool:
-    """Whether all counters of these pools hold now. What is only tried out has copies of some, which nobody keeps."""
+def are_current(tx: Transaction, pools: Iterable[Pool], read: Mapping[int, datetime | None] | None = None) -> bool:
+    """Whether all counters of these pools hold now. What is only tried out has copies of some, which nobody keeps.
+
+    ``read``: until when those of some pools (by number) hold, as it was read along with them.
+    """
     if tx.is_rehearsal:
         return False
     now, ids = tx.now, {pool.id for pool in pools}
     known: dict[int, datetime | None] = tx.once("fresh until", dict)
+    known.update(read or {})
     known.update(store.fresh_until(tx.connection, ids - known.keys()) if ids - known.keys() else {})
     return all(is_fresh(known[each], now) for each in ids)
 
@@ -125,10 +129,12 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
     roots, pools = pools_service.layout(accounts, every, list(products))
     owner = pool_of(accounts.tree, roots, len(products))
     cells = _cells(accounts, roots, pools, owner)
-    found = _read(tx, owner.shape, cells) if are_current(tx, pools) else None
+    found = None if tx.is_rehearsal else _read(tx, owner.shape, cells)
     if found is None:
         return None
-    own, load, grid, days, clocks, follow = found
+    own, load, grid, days, clocks, follow, fresh = found
+    if not are_current(tx, pools, fresh):
+        return None
     of_owners = {key: at for key, at in cells.items() if owner[at] == at[0]}
     snapshot = Snapshot(
         now,
@@ -195,6 +201,7 @@ Part = tuple[
     dict[tuple[int, int], int],
     dict[tuple[int, int], GraceClock],
     dict[seats.Followed, tuple[int, int]],
+    dict[int, datetime | None],
 ]
 Cells = dict[tuple[int, int], tuple[int, int]]
 """Row and column of a part by pool and account."""
@@ -218,8 +225,9 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
     clocks: dict[tuple[int, int], GraceClock] = {}
     zone, count = accounts_service.zone(tx), 0
     follow: dict[seats.Followed, tuple[int, int]] = {}
+    fresh: dict[int, datetime | None] = {}
     for row in (row for keys in batched(cells) for row in store.counters_of(tx.connection, keys)):
-        at = cells[row.pool_id, row.account_id]
+        at, fresh[row.pool_id] = cells[row.pool_id, row.account_id], row.fresh_until
         own[at], load[at] = row.own, row.load
         grid.reserve[at] = row.reserve
         grid.cap[at] = NO_LIMIT if row.cap is None else row.cap
@@ -234,7 +242,7 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
         if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
             clocks[at] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
         count += 1
-    return (own, load, grid, days, clocks, follow) if count or not cells else None
+    return (own, load, grid, days, clocks, follow, fresh) if count or not cells else None
 
 
 def _clock(since: datetime, days: int | None, frame: Snapshot) -> GraceClock:

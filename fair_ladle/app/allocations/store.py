@@ -51,9 +51,10 @@ def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> dict[in
 
 
 def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -> list[Any]:
-    """The counters of these cells (pool, account)."""
+    """The counters of these cells (pool, account), each with how long its pool's hold (``fresh_until``)."""
     c = counters
-    return list(connection.execute(sa.select(c).where(sa.tuple_(c.c.pool_id, c.c.account_id).in_(cells))))
+    wanted = sa.select(c, pools.c.fresh_until).join(pools, pools.c.id == c.c.pool_id)
+    return list(connection.execute(wanted.where(sa.tuple_(c.c.pool_id, c.c.account_id).in_(cells))))
 
 
 def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +15,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.layers import MOST_COMPONENTS, Bar, Grant, Reached, Switch, family_order, reach
+from fair_ladle.core.tree import Ints
 
 
 @dataclass(frozen=True)
@@ -56,6 +57,7 @@ class Layers:
         self.products = {each.id: each for each in pools_service.products(tx)}
         self.groups = Groups.read(tx, accounts)
         by_id = {each.id: each for each in self.groups.every}
+        given, barred = store.given_and_barred(tx.connection)
         self.every = [
             Entitlement(
                 row.id,
@@ -65,7 +67,7 @@ class Layers:
                 tuple(row.components),
                 row.priority,
             )
-            for row in store.all_entitlements(tx.connection)
+            for row in given
             if row.account_id in accounts.row_of_id
         ]
 
@@ -77,7 +79,7 @@ class Layers:
                 self.products[row.product_id],
                 row.component,
             )
-            for row in store.bars(tx.connection)
+            for row in barred
             if row.account_id in accounts.row_of_id
         ]
 
@@ -102,22 +104,28 @@ class Layers:
         branch = in_branch(self.accounts, self.row(each))
         return branch if each.group is None else sa.and_(branch, self.groups.reaches(each.group))
 
+    def members(self, of: Sequence[Entitlement | ComponentBar], among: sa.ColumnElement[bool]) -> list[Ints]:
+        """Whom (numbers) each of these has, among some people."""
+        return store.members(self.tx.connection, among, [self.clause(each) for each in of])
+
     def reached(
         self,
         of: Sequence[Entitlement],
         among: sa.ColumnElement[bool] = PRESENT,
         by_hand: Sequence[tuple[int, Product]] = (),
+        known: Mapping[tuple[type, int], Ints] | None = None,
     ) -> tuple[list[int], list[Product], Reached]:
         """Who is reached by these: people (numbers), products, and what of which reaches whom.
 
-        A seat given ``by_hand`` (person, product) is a layer of its own that names no component.
+        A seat given ``by_hand`` (person, product) is a layer of its own that names no component. ``known``: whom
+        (numbers) each layer and bar (its class and number) has among them, where that was read before.
         """
         found = {*(each.product for each in of), *(product for _, product in by_hand)}
         products = sorted(found, key=lambda product: (bool(product.requires), product.code))
         column = {product.id: n for n, product in enumerate(products)}
         bars = [each for each in self.bars if each.product.id in column]
-        clauses = [*(self.clause(each) for each in of), *(self.clause(each) for each in bars)]
-        members = store.members(self.tx.connection, among, clauses)
+        every: list[Entitlement | ComponentBar] = [*of, *bars]
+        members = self.members(every, among) if known is None else [known[type(each), each.id] for each in every]
         ids = np.unique(
             np.concatenate([*members[: len(of)], np.array([person for person, _ in by_hand], dtype=np.int64)])
         )

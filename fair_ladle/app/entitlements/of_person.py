@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -50,37 +49,23 @@ class PersonLayers:
     """The product of its family that they have, where they do not have or want this one."""
 
 
-def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
-    """How products reach one person of the branch. What layers above the branch give counts, and is told as “above”."""
+def layers_of(tx: Transaction, actor: Actor, person: Any, have: set[int] | None = None) -> list[PersonLayers]:
+    """How products reach one person of the branch, who has some of them (numbers; read, if not said). What layers above
+    the branch give counts, and is told as “above”."""
     accounts = accounts_service.known(tx)
     inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     layers = Layers(tx, accounts)
     me = is_present(person.id)
-    mine = [
-        each
-        for each, members in zip(
-            layers.every,
-            store.members(tx.connection, me, [layers.clause(each) for each in layers.every]),
-            strict=True,
-        )
-        if len(members)
-    ]
-    switched: dict[int, dict[str, bool]] = defaultdict(dict)
-    for row in store.switches(tx.connection, [person.id]):
-        switched[row.product_id][row.component] = row.on
-    bars = [
-        each
-        for each, members in zip(
-            layers.bars, store.members(tx.connection, me, [layers.clause(each) for each in layers.bars]), strict=True
-        )
-        if len(members)
-    ]
-    have = {
-        row.product_id for row in usage.open_assignments(tx, list(layers.products.values()), [person.username], tx.now)
-    }
-    kept = store.components_kept(tx.connection, person.id)
-    by_hand = [layers.products[each] for each in sorted(have) if each not in kept]
-    _, products, reached = layers.reached(mine, me, [(person.id, each) for each in by_hand])
+    if have is None:
+        opened = usage.open_assignments(tx, list(layers.products.values()), [person.username], tx.now)
+        have = {row.product_id for row in opened}
+    every: list[Entitlement | ComponentBar] = [*layers.every, *layers.bars]
+    known = {(type(each), each.id): ids for each, ids in zip(every, layers.members(every, me), strict=True)}
+    mine = [each for each in layers.every if len(known[Entitlement, each.id])]
+    bars = [each for each in layers.bars if len(known[ComponentBar, each.id])]
+    noted = store.of_person(tx.connection, person.id)
+    by_hand = [layers.products[each] for each in sorted(have) if each not in noted.kept]
+    _, products, reached = layers.reached(mine, me, [(person.id, each) for each in by_hand], known)
     column = {product.id: n for n, product in enumerate(products)}
     reaching = {each.product.id for each in mine}
 
@@ -92,7 +77,7 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
         if product.measure != "seat":
             continue
 
-        direct = switched[product.id]
+        direct = noted.switched.get(product.id, {})
         found.append(
             PersonLayers(
                 product,
@@ -103,10 +88,10 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
                 product.id in reaching,
                 named(product, int(reached.components[0, column[product.id]]))
                 if product.id in column
-                else list(product.components if kept[product.id] is None else kept[product.id] or ()),
+                else list(product.components if noted.kept[product.id] is None else noted.kept[product.id] or ()),
                 product.id in have,
                 product in by_hand,
-                store.waiting(tx.connection, product.id).get(person.id),
+                noted.waits_since.get(product.id),
             )
         )
     has = {each.product.family: each.product.name for each in found if each.has and each.product.family}

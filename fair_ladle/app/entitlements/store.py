@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+from collections import defaultdict
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -26,9 +28,17 @@ from fair_ladle.core.tree import Ints
 AT_ONCE = 60
 
 
-def all_entitlements(connection: sa.Connection) -> list[Any]:
-    """Everything any layer gives."""
-    return list(connection.execute(sa.select(entitlements).order_by(entitlements.c.priority, entitlements.c.id)))
+def given_and_barred(connection: sa.Connection) -> tuple[list[Any], list[Any]]:
+    """Everything any layer gives (``components``, ``priority``), and every ``component`` that one bars."""
+    e, b, nothing = entitlements.c, component_bars.c, sa.null()
+    both = sa.union_all(
+        sa.select(e.id, e.account_id, e.group_id, e.product_id, e.components, e.priority, nothing.label("component")),
+        sa.select(b.id, b.account_id, b.group_id, b.product_id, nothing, nothing, b.component),
+    ).subquery()
+    typed = sa.type_coerce(both.c.components, e.components.type).label("components")
+    wanted = sa.select(*(each for each in both.c if each.name != "components"), typed)
+    rows = connection.execute(wanted.order_by(both.c.priority, both.c.id)).all()
+    return [row for row in rows if row.component is None], [row for row in rows if row.component is not None]
 
 
 def rehearse(tx: Transaction, product_ids: Collection[int]) -> None:
@@ -115,11 +125,39 @@ def keep_components(
     )
 
 
-def components_kept(connection: sa.Connection, person_id: int) -> dict[int, list[str] | None]:
-    """By product: the components that were on in the seats that layers gave somebody."""
-    r = rule_seats
-    rows = connection.execute(sa.select(r.c.product_id, r.c.components).where(r.c.person_id == person_id))
-    return {row.product_id: row.components for row in rows}
+@dataclass(frozen=True)
+class OfPerson:
+    """What is noted of one person, by product (number): components switched on or off, those that were on in the seats
+    that layers gave (None = not said), and since when they wait."""
+
+    switched: dict[int, dict[str, bool]]
+    kept: dict[int, list[str] | None]
+    waits_since: dict[int, datetime]
+
+
+def of_person(connection: sa.Connection, person_id: int) -> OfPerson:
+    """What is noted of one person."""
+    s, r, q, nothing = component_switches.c, rule_seats.c, seat_queue.c, sa.null()
+    found = OfPerson(defaultdict(dict), {}, {})
+    parts = [
+        sa.select(s.product_id, s.component, s.on, nothing.label("components"), nothing.label("since")).where(
+            s.person_id == person_id
+        ),
+        sa.select(r.product_id, nothing, nothing, r.components, nothing).where(r.person_id == person_id),
+        sa.select(q.product_id, nothing, nothing, nothing, q.since).where(q.person_id == person_id),
+    ]
+    every = sa.union_all(*parts).subquery().c
+    typed = [sa.type_coerce(every.components, r.components.type), sa.type_coerce(every.since, q.since.type)]
+    for product_id, component, on, components, since in connection.execute(
+        sa.select(every.product_id, every.component, every.on, *typed)
+    ):
+        if component is not None:
+            found.switched[product_id][component] = bool(on)
+        elif since is not None:
+            found.waits_since[product_id] = since
+        else:
+            found.kept[product_id] = components
+    return found
 
 
 def forget_granted(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
@@ -182,11 +220,6 @@ def switch(connection: sa.Connection, person_id: int, product_id: int, component
         connection.execute(
             sa.insert(s).values({"person_id": person_id, "product_id": product_id, "component": component, "on": on})
         )
-
-
-def bars(connection: sa.Connection) -> list[Any]:
-    """Every component that an account or a group bars."""
-    return list(connection.execute(sa.select(component_bars).order_by(component_bars.c.id)))
 
 
 def add_bar(connection: sa.Connection, values: dict[str, Any]) -> None:

@@ -6,7 +6,7 @@ username, or the code of another group: of the same account, of one above it, or
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -63,9 +63,9 @@ def of_row(row: Any, members: tuple[str, ...]) -> Group:
 class Groups:
     """All groups over a tree, and the conditions under which somebody is in one of them."""
 
-    def __init__(self, accounts: Accounts, every: list[Group], settled: bool = False):
-        """``settled``: nobody is there about whom rules are yet to be asked again."""
-        self.accounts, self.settled = accounts, settled
+    def __init__(self, accounts: Accounts, every: list[Group], is_settled: Callable[[], bool] = lambda: False):
+        """``is_settled``: whether nobody is there about whom rules are yet to be asked again."""
+        self.accounts, self._is_settled = accounts, is_settled
         self.every = [each for each in every if each.account_id in accounts.row_of_id]
         self._by_code: dict[str, list[Group]] = {}
         for each in self.every:
@@ -83,18 +83,25 @@ class Groups:
             return anew()
         key = (tx.connection.engine.url, generations.numbers(tx, "groups", "structure"), accounts_service.today(tx))
         found = copy(_known.get(key, anew))
-        found.settled = not tx.once("to regroup", lambda: store.any_to_regroup(tx.connection))
+        found._is_settled = lambda: not tx.once("to regroup", lambda: store.any_to_regroup(tx.connection))
         return found
+
+    @property
+    def settled(self) -> bool:
+        """Whether nobody is there about whom rules are yet to be asked again."""
+        return self._is_settled()
 
     def named_alone(self, name: str) -> Groups:
         """The group of an account's code, / and its own, alone."""
         codes = self.accounts.tree.codes
         found = [each for each in self.every if f"{codes[self.row(each)]}/{each.code}" == name]
-        return Groups(self.accounts, found, self.settled)
+        return Groups(self.accounts, found, self._is_settled)
 
     def within(self, row: int) -> Groups:
         """The groups of a branch alone."""
-        return Groups(self.accounts, [each for each in self.every if self.is_below(self.row(each), row)], self.settled)
+        return Groups(
+            self.accounts, [each for each in self.every if self.is_below(self.row(each), row)], self._is_settled
+        )
 
     def is_below(self, row: int, top: int) -> bool:
         """Whether an account is another one, or stands below it."""
@@ -213,16 +220,24 @@ class Groups:
 
     def of_people(self, tx: Transaction, rows: Sequence[Any]) -> dict[int, list[Group]]:
         """The groups that each of these present people is in, by the person's number, in the groups' order."""
+        by_hand, by_rule = self.direct(tx, rows)
+        return {each.id: self.around(by_hand[each.id] | by_rule[each.id], each) for each in rows}
+
+    def direct(self, tx: Transaction, rows: Sequence[Any]) -> tuple[dict[int, set[int]], dict[int, set[int]]]:
+        """The groups (numbers) that each of these people stands in by hand, and those whose own rule is true of them
+        where they are present, by the person's number."""
         ids, by_id = [each.id for each in rows], {each.id: each for each in self.every}
+        by_hand: dict[int, set[int]] = {each: set() for each in ids}
         direct: dict[int, set[int]] = {each: set() for each in ids}
         number = {each.username: each.id for each in rows}
-        for row in store.by_hand(tx.connection, list(number)):
-            if row.group_id in by_id and self.named(row.member, by_id[row.group_id]) is None:
-                direct[number[row.member]].add(row.group_id)
         changed = {each.id for each in rows if each.regroup}
-        for row in store.kept_for(tx.connection, [each for each in ids if each not in changed]):
-            if row.group_id in by_id and by_id[row.group_id].kept:
-                direct[row.person_id].add(row.group_id)
+        for member, group_id, person_id in store.groups_of(tx.connection, number, set(ids) - changed):
+            if group_id not in by_id:
+                continue
+            if member is not None and self.named(member, by_id[group_id]) is None:
+                by_hand[number[member]].add(group_id)
+            elif member is None and by_id[group_id].kept:
+                direct[person_id].add(group_id)
         ruling = self.ruling([each.account_id for each in rows])
         for asked, whom in (
             ([each for each in ruling if not each.kept], ids),
@@ -232,16 +247,13 @@ class Groups:
             for group, members in zip(asked, store.true_of(tx.connection, whom, clauses) if whom else [], strict=False):
                 for person_id in members:
                     direct[person_id].add(group.id)
-        return {
-            each.id: self._around(direct[each.id], self.accounts.row_of_id[each.account_id])
-            for each in rows
-            if each.status != "removed"
-        }
+        return by_hand, direct
 
-    def _around(self, direct: set[int], place: int) -> list[Group]:
-        """The groups that somebody at a place is in, who is in these directly."""
+    def around(self, direct: set[int], person: Any) -> list[Group]:
+        """The groups that somebody is in, who is in these directly; none where they are not present."""
+        place = self.accounts.row_of_id[person.account_id]
         found: set[int] = set()
-        waiting = list(direct)
+        waiting = list(direct) if person.status != "removed" else []
         while waiting:
             each = waiting.pop()
             if each not in found and self.is_below(place, self.row(self._by_id[each])):

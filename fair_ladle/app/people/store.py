@@ -191,17 +191,16 @@ def kept_of(connection: sa.Connection, group_id: int) -> set[int]:
     return set(connection.scalars(sa.select(m.c.person_id).where(m.c.group_id == group_id)))
 
 
-def kept_for(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:
-    """(group_id, person_id) of these people, as it is kept."""
-    m = rule_matches
-    return list(connection.execute(sa.select(m).where(m.c.person_id.in_(person_ids)))) if person_ids else []
-
-
-def by_hand(connection: sa.Connection, usernames: Collection[str]) -> list[Any]:
-    """(group_id, member) where one of these usernames stands in a group."""
-    m = group_members
-    wanted = sa.select(m.c.group_id, m.c.member).where(m.c.member.in_(usernames))
-    return list(connection.execute(wanted)) if usernames else []
+def groups_of(
+    connection: sa.Connection, usernames: Collection[str], person_ids: Collection[int]
+) -> list[tuple[str | None, int, int]]:
+    """(username, group, 0) where one of these usernames stands in a group, and (None, group, person) where the group's
+    own rule is true of one of these people, as it is kept."""
+    hand, rule = group_members.c, rule_matches.c
+    ways = [sa.select(hand.member, hand.group_id, sa.literal(0)).where(hand.member.in_(usernames))]
+    if person_ids:
+        ways.append(sa.select(sa.null(), rule.group_id, rule.person_id).where(rule.person_id.in_(person_ids)))
+    return [(row[0], row[1], row[2]) for row in connection.execute(sa.union_all(*ways))] if usernames else []
 
 
 def add_people(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:

@@ -11,16 +11,13 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
-from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import RESERVED
-from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.entitlements.of_person import PersonLayers
 from fair_ladle.app.log import service as log_service
-from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.filters import Clause, clause, contains
-from fair_ladle.app.people.groups import Group, Groups, in_branch, readable
+from fair_ladle.app.people.groups import Group, Groups, in_branch
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.personal_storage import usecases as personal_storage
@@ -300,40 +297,30 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
     tree, place, top = accounts.tree, accounts.row_of_id[found.account_id], accounts_service.top_row(accounts, actor)
     path = tree.path_up(place)
     products = {each.id: each for each in pools_service.products(tx)}
-    held = {(each.product, each.subject) for each in enforcement.on_hold(tx, actor, tree.codes[place])}
+    ever = store.ever_held(tx.connection, list(products), [username, RESERVED + username], tx.now)
+    had = [each for each in ever if each.subject == username and products[each.product_id].is_personal]
     holdings = [
-        Holding(
-            products[row.product_id],
-            tree.codes[accounts.row_of_id[row.account_id]],
-            row.begins,
-            (products[row.product_id].code, username) in held,
-        )
-        for row in store.held_by(tx.connection, _personal(products), [username], tx.now)
+        Holding(products[row.product_id], tree.codes[place], row.begins, row.on_hold)
+        for row in sorted(had, key=lambda each: each.product_id)
+        if row.is_open and row.account_id == found.account_id
     ]
     groups = groups_in_sight(tx, actor, accounts)
-    by_rule = groups.ruling([found.account_id])
-    true = people_service.true_of(tx, [found.id], [readable(each.rule or "") for each in by_rule])
-    matching = {group.id for group, ids in zip(by_rule, true, strict=True) if ids}
+    by_hand, by_rule = (each[found.id] for each in groups.direct(tx, [found]))
     mine = [
         (tree.codes[groups.row(each)], each.code, each.name, reasons)
-        for each in groups.of_people(tx, [found]).get(found.id, ())
-        if (reasons := groups.reasons(each, matching, username))
+        for each in groups.around(by_hand | by_rule, found)
+        if (reasons := groups.reasons(each, by_rule, username))
     ]
-    runs = [
-        (accounts.name(accounts.row_of_id[row.account_id]), row.role)
-        for row in (store.delegations_of(tx.connection, found.email) if found.email else [])
-        if accounts_service.sees(accounts, actor, row.account_id)
+    address = [
+        (each, tree.codes[accounts.row_of_id[each.account_id]], accounts.name(accounts.row_of_id[each.account_id]))
+        for each in (store.by_address(tx.connection, found.email) if found.email else [])
+        if accounts_service.sees(accounts, actor, each.account_id)
     ]
+    runs = [(name, row.role) for row, _, name in address if row.id is None]
     also = [
-        (
-            each.username,
-            tree.codes[accounts.row_of_id[each.account_id]],
-            accounts.name(accounts.row_of_id[each.account_id]),
-        )
-        for each in (
-            people_service.by_email(tx, {found.email.lower()}).get(found.email.lower(), []) if found.email else []
-        )
-        if each.id != found.id and accounts_service.sees(accounts, actor, each.account_id) and actor.people_of is None
+        (row.username, code, name)
+        for row, code, name in address
+        if row.id not in (None, found.id) and actor.people_of is None
     ]
     stored = personal_storage.of_one(tx, actor, found)
     return Person(
@@ -350,15 +337,12 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         mine,
         runs,
         also,
-        store.ever_held(tx.connection, _personal(products), username),
+        sorted(had, key=lambda each: (each.begins, each.id), reverse=True)[:200],
         log_service.about_subject(tx, found.account_id, username),
         products,
-        of_person.layers_of(tx, actor, found),
+        of_person.layers_of(tx, actor, found, {each.product_id for each in ever if each.is_open and each in had}),
         stored,
-        [
-            next(each for each in products.values() if each.code == code)
-            for _, code, _ in assignments.reserved_seats(tx, list(products.values()), [username])
-        ],
+        [products[each.product_id] for each in ever if each.is_open and each.subject != username],
     )
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.enforcement.tables import holds as enforcement_holds
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
 from fair_ladle.app.sign_in.tables import delegations, sign_ins
@@ -47,7 +48,7 @@ def is_admin() -> Clause:
     return sa.exists(
         sa.select(sign_ins.c.id)
         .join(delegations, delegations.c.sign_in_id == sign_ins.c.id)
-        .where(sign_ins.c.email == people.c.email_small)
+        .where(sign_ins.c.email == people.c.email_small, delegations.c.ended_at.is_(None))
     )
 
 
@@ -166,26 +167,30 @@ def reserved_seats(
     return list(connection.execute(wanted.order_by(a.c.begins, people.c.display_name).limit(1000)))
 
 
-def ever_held(connection: sa.Connection, product_ids: Collection[int], username: str) -> list[Any]:
-    """Every assignment of these products that somebody ever had, the newest first."""
-    a = assignments
-    return list(
-        connection.execute(
-            sa.select(a)
-            .where(a.c.product_id.in_(product_ids), a.c.subject == username)
-            .order_by(a.c.begins.desc())
-            .limit(200)
-        )
-    )
+def ever_held(
+    connection: sa.Connection, product_ids: Collection[int], subjects: Sequence[str], at: datetime, limit: int = 300
+) -> list[Any]:
+    """The assignments of these products that these subjects have or had, those of an instant first, then the newest;
+    each with whether it is now (``is_open``) and whether it is on hold (``on_hold``)."""
+    a, h = assignments, enforcement_holds
+    held = sa.exists().where(h.c.assignment_id == a.c.id, h.c.ends.is_(None))
+    is_open = sa.and_(a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at)).label("is_open")
+    wanted = sa.select(a, is_open, held.label("on_hold")).with_hint(a, "FORCE INDEX (ix_assignments_subject)", "mysql")
+    mine = wanted.where(a.c.product_id.in_(product_ids), a.c.subject.in_(subjects))
+    return list(connection.execute(mine.order_by(is_open.desc(), a.c.begins.desc(), a.c.id.desc()).limit(limit)))
 
 
-def delegations_of(connection: sa.Connection, email: str) -> list[Any]:
-    """What somebody runs with an address: account_id, role, first and last day."""
-    d = delegations
-    wanted = sa.select(d.c.account_id, d.c.role, d.c.first_day, d.c.last_day).join(
+def by_address(connection: sa.Connection, email: str) -> list[Any]:
+    """What an address runs (account_id and role), and who else has it (account_id, username and number)."""
+    d, nothing = delegations, sa.null()
+    runs = sa.select(d.c.account_id, d.c.role, nothing.label("username"), nothing.label("id")).join(
         sign_ins, sign_ins.c.id == d.c.sign_in_id
     )
-    return list(connection.execute(wanted.where(sign_ins.c.email == email.lower())))
+    have = sa.select(people.c.account_id, nothing, people.c.username, people.c.id)
+    small = email.lower()
+    runs = runs.where(sign_ins.c.email == small, d.c.ended_at.is_(None))
+    have = have.where(people.c.email == small, people.c.email_small == small)
+    return list(connection.execute(sa.union_all(runs, have)))
 
 
 def views(connection: sa.Connection, sign_in_id: int) -> list[Any]:

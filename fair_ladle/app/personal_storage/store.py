@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -15,14 +16,15 @@ def all_but_direct(connection: sa.Connection) -> list[Any]:
     return list(connection.execute(sa.select(limits).where(limits.c.person_id.is_(None))))
 
 
+def reaching(connection: sa.Connection, person_ids: Sequence[int]) -> list[Any]:
+    """Every limit of an account or a group, and those of these people themselves."""
+    none = limits.c.person_id.is_(None)
+    return list(connection.execute(sa.select(limits).where(none | limits.c.person_id.in_(person_ids))))
+
+
 def products_with_direct(connection: sa.Connection) -> set[int]:
     """The products of which somebody has a limit of their own."""
     return set(connection.scalars(sa.select(limits.c.product_id).distinct().where(limits.c.person_id.is_not(None))))
-
-
-def direct(connection: sa.Connection, person_ids: list[int]) -> list[Any]:
-    """Limits of these people themselves."""
-    return list(connection.execute(sa.select(limits).where(limits.c.person_id.in_(person_ids)))) if person_ids else []
 
 
 def put(connection: sa.Connection, product_id: int, of: dict[str, int], values: dict[str, Any] | None) -> None:

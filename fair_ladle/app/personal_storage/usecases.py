@@ -87,8 +87,9 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[Any]) -> dict[str,
         )
         if home_of[username] == account_id
     }
-    direct = {(row.product_id, row.person_id): row for row in store.direct(tx.connection, [each.id for each in people])}
-    layers = _Layers(tx, accounts, actor)
+    there = store.reaching(tx.connection, [each.id for each in people])
+    direct = {(row.product_id, row.person_id): row for row in there if row.person_id is not None}
+    layers = _Layers(tx, accounts, actor, [row for row in there if row.person_id is None])
     members = layers.members([each.id for each in people])
     found = {}
     for each in people:
@@ -109,10 +110,10 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[Any]) -> dict[str,
 class _Layers:
     """Limits that accounts and groups set, and who they are told as to the actor."""
 
-    def __init__(self, tx: Transaction, accounts: Accounts, actor: Actor):
+    def __init__(self, tx: Transaction, accounts: Accounts, actor: Actor, rows: Sequence[Any]):
+        """``rows``: all that accounts and groups set."""
         self.tx, self.accounts = tx, accounts
         every = Groups.read(tx, accounts)
-        rows = tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
         self.by_group: dict[int, dict[int, Any]] = defaultdict(dict)
         self.by_account: dict[int, dict[int, Any]] = defaultdict(dict)
         for row in rows:

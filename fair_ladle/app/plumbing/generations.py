@@ -4,6 +4,7 @@ under the row's lock; never the highest id of anything, since ids are not in the
 from __future__ import annotations
 
 import hashlib
+import json
 import secrets
 from collections.abc import Collection, Mapping
 from datetime import date
@@ -21,6 +22,15 @@ Name = Literal["structure", "allocations", "groups", "places", "rates", "past", 
 their rules and members by hand. places: which accounts are below which, and which pools and lots there are. rates: rate
 cards, and what is charged, given off and taxed beside them. closings: months that are closed. past: use, allocations,
 pools or lots of days that are over. An admission raises none."""
+
+
+ALL = sa.select(sa.func.json_objectagg(g.c.name, g.c.number)).scalar_subquery().label("generations")
+"""All of them as one column: read along with what is asked for first, and handed to ``note``."""
+
+
+def note(tx: Transaction, every: str | None) -> None:
+    """Go by these generations (``ALL``) in a transaction that sees the facts of one instant."""
+    tx.once("generations", lambda: json.loads(every or "{}"))
 
 
 def numbers(tx: Transaction, *names: Name) -> tuple[int, ...]:

@@ -135,14 +135,13 @@ class Schedule:
 
 def failed(tx: Transaction) -> list[tuple[str, str]]:
     """Jobs whose last run failed, and items that are set aside, with why."""
-    whole = tx.connection.execute(
-        sa.select(jobs.c.name, jobs.c.trouble).where(jobs.c.trouble.is_not(None)).order_by(jobs.c.name)
-    )
-    items = tx.connection.execute(sa.select(job_items).order_by(job_items.c.job, job_items.c.item).limit(100))
-    return [
-        *((row.name, row.trouble) for row in whole),
-        *((f"{row.job}: {row.item}", row.reason) for row in items),
-    ]
+    i = job_items
+    whole = sa.select(jobs.c.name, sa.literal("").label("item"), jobs.c.trouble).where(jobs.c.trouble.is_not(None))
+    items = sa.select(i.c.job, i.c.item, i.c.reason).order_by(i.c.job, i.c.item).limit(100).subquery()
+    both = sa.union_all(whole, sa.select(items)).subquery()
+    ordered = sa.select(both).order_by(both.c.item != "", both.c.name, both.c.item)
+    rows = tx.connection.execute(ordered)
+    return [(f"{name}: {item}" if item else name, reason) for name, item, reason in rows]
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
-from fair_ladle.app.plumbing import schedule
+from fair_ladle.app.plumbing import generations, schedule
 from fair_ladle.app.plumbing.actor import FOR_PEOPLE, Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.limits import limits_of
@@ -50,6 +50,7 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
     now = tx.now
     if not rows or now - rows[0].last_used > IDLE or now - rows[0].began > LONGEST:
         return None
+    generations.note(tx, rows[0].generations)
     session, day = rows[0], accounts_service.today(tx)
     delegations = open_to(
         tx, [each for each in rows if (each.first_day or day) <= day and (each.last_day or day) >= day]

@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.permissions import ROLES
 from fair_ladle.app.plumbing.tables import demo_clock
@@ -162,9 +163,12 @@ def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
 
 
 def session(connection: sa.Connection, token_hash: str) -> list[Any]:
-    """A session with its sign-in, a row for each delegation that is not ended, with its account."""
+    """A session with its sign-in, a row for each delegation that is not ended, with its account; and all
+    ``generations`` of that instant."""
     d = delegations
-    wanted = sa.select(sessions, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR)
+    wanted = sa.select(
+        sessions, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR, generations.ALL
+    )
     joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
     mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
     return list(connection.execute(joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)))

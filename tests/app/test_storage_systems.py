@@ -258,12 +258,12 @@ def test_a_shared_folder_is_looked_after_moved_and_deleted_after_waiting(demo: D
     assert load(demo, HARBOUR) == before[HARBOUR] - 4000 and load(demo, "OLDQUAY-CREW") == before["OLDQUAY-CREW"] + 4000
 
     crew = (P, "OLDQUAY-CREW", "MAPS")
-    at = demo.run(folders.delete, OLDQUAY, *crew)
+    at = demo.run(folders.set_state, OLDQUAY, *crew, "deleted")
     with pytest.raises(Refused, match="is archived"):
         demo.run(usecases.write, key, Where("OLDQUAY-CREW", folder="MAPS"), 1)
-    demo.run(folders.archive, OLDQUAY, *crew, False)
+    demo.run(folders.set_state, OLDQUAY, *crew, "open")
     demo.run(usecases.write, key, Where("OLDQUAY-CREW", folder="MAPS"), 1)
-    demo.run(folders.delete, OLDQUAY, *crew)
+    demo.run(folders.set_state, OLDQUAY, *crew, "deleted")
     do_job(demo, DeleteFolders())
     assert load(demo, "OLDQUAY-CREW") > before["OLDQUAY-CREW"], "not before its time"
     demo.clock.shift += at - demo.clock.now() + timedelta(minutes=1)
@@ -271,8 +271,7 @@ def test_a_shared_folder_is_looked_after_moved_and_deleted_after_waiting(demo: D
     do_job(demo, DeleteFolders())
     rows = demo.run(listing.holders, OLDQUAY, P, "OLDQUAY-CREW", "folders", "all", "size", "", 0, 9).rows
     assert {each.name: each.size.now for each in rows}["MAPS"] == 0
-    for act in (folders.delete, lambda tx, who, *at: folders.archive(tx, who, *at, True)):
-        with pytest.raises(Refused, match="no account"):
-            demo.run(act, Actor("Tilde", "", "TERN"), *place)
+    with pytest.raises(Refused, match="no account"):
+        demo.run(folders.set_state, Actor("Tilde", "", "TERN"), *place, "deleted")
     with pytest.raises(Refused, match="nobody of this account"):
         demo.run(folders.put, OLDQUAY, *place, FolderTerms("Sea maps", "lev.birch2", None, False))

@@ -43,8 +43,16 @@ def test_down_to_who_stores_most_and_a_limit_for_them(open_page: Open) -> None:
     dialog.get_by_label("At the limit").select_option("grace")
     dialog.get_by_label("Days of grace").fill("7")
     assert serious_findings(page) == []
-    press(dialog.get_by_role("button", name="Set limit"))
-    expect(page.get_by_role("status", name="Last action")).to_contain_text("GB per person, set by Crew Office.")
+    press(dialog.get_by_role("button", name="Add to draft"))
+    expect(page.get_by_role("region", name="Draft")).to_contain_text("1 change")
+    people.focus()
+    page.keyboard.press("Control+Enter")
+    review = page.get_by_role("dialog", name=re.compile("^1 change"))
+    expect(review).to_contain_text(re.compile(r"limit per person none 5\d GB, told from 90 %, stopped after 7 days"))
+    expect(review).to_contain_text(re.compile(r"Of \d people, \d over and \d near; now 0 over and 0 near"))
+    assert serious_findings(page) == []
+    press(review.get_by_role("button", name="Apply now"))
+    expect(review).to_have_count(0)
     expect(people).to_contain_text("%")
     press(page.get_by_role("button", name="Near their limit"))
     expect(people.or_(page.get_by_text("None here"))).to_be_visible()

@@ -9,13 +9,16 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.drafts import storage
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
+    FolderChange,
     LotEnd,
     Move,
     NewAccount,
     NewLot,
+    PersonLimit,
     RateChange,
     StatusChange,
     Terms,
@@ -47,7 +50,7 @@ class AppliedChange:
 def write_changes(
     tx: Transaction, actor: Actor, evaluation: DraftEvaluation, changes: Sequence[Change], through: str
 ) -> list[AppliedChange]:
-    """New accounts, then moves, lots and allocations."""
+    """New accounts, then prices, then moves, lots, limits per person and folders, then allocations."""
     ids = accounts_service.ids_by_code(tx, _named(changes))
     products = {each.code: each for each in evaluation.snapshot.products}
     entries: list[Entry] = []
@@ -136,6 +139,9 @@ def write_changes(
             before.extend(AppliedChange(each) for each in _set_status(tx, evaluation, change, entries))
         elif isinstance(change, UnitsChange):
             _give_or_take(tx, change, ids[change.account], products[change.product], entries)
+            before.append(AppliedChange(change))
+        elif isinstance(change, PersonLimit | FolderChange):
+            entries.append(storage.write(tx, actor, change))
             before.append(AppliedChange(change))
     if any(isinstance(each, NewAccount | Move | NewLot | LotEnd | StatusChange) for each in changes):
         accounts_service.structure_changed(tx)

@@ -234,8 +234,68 @@ class Move(Staged):
         return self.account
 
 
+class LimitTerms(Plain):
+    """How much one person may store, in grains, from how many percent on they are told, and what happens beyond it."""
+
+    grains: int = Field(ge=0, le=10**15)
+    at_limit: Literal["tell", "stop", "grace"] = "tell"
+    tell_at: int = Field(default=90, ge=1, le=100)
+    grace_days: int | None = Field(default=None, ge=0, le=3660)
+
+    @model_validator(mode="after")
+    def _days_of_grace(self) -> Self:
+        if (self.at_limit == "grace") != (self.grace_days is not None):
+            raise ValueError("days of grace where there is grace, and only there")
+        return self
+
+
+class PersonLimit(Staged):
+    """What an account (for everybody of it and below), or one of its groups, lets each person store of a product; null
+    = it sets nothing. ``was`` is what it set before."""
+
+    kind: Literal["person limit"] = "person limit"
+    account: Code
+    group: Code | None = None
+    product: Code
+    terms: LimitTerms | None
+    was: LimitTerms | None = None
+
+    @property
+    def key(self) -> str:
+        """Account, group and product."""
+        return f"{self.account}\n{self.group or ''}\n{self.product}"
+
+
+FolderState = Literal["open", "archived", "deleted"]
+
+
+class FolderChange(Staged):
+    """A shared folder shall be open, archived (nothing more is written to it), or deleted after the waiting time."""
+
+    kind: Literal["folder"] = "folder"
+    account: Code
+    product: Code
+    folder: str = Field(min_length=1, max_length=64)
+    state: FolderState
+    was: FolderState
+
+    @property
+    def key(self) -> str:
+        """Account, product and folder."""
+        return f"{self.account}\n{self.product}\n{self.folder}"
+
+
 Change = Annotated[  # noqa: UP007
-    AllocationChange | NewLot | LotEnd | NewAccount | Move | StatusChange | RateChange | UnitsChange,
+    AllocationChange
+    | NewLot
+    | LotEnd
+    | NewAccount
+    | Move
+    | StatusChange
+    | RateChange
+    | UnitsChange
+    | PersonLimit
+    | FolderChange,
     Field(discriminator="kind"),  # noqa: UP007
 ]
 adapter: TypeAdapter[Change] = TypeAdapter(Change)

@@ -14,15 +14,18 @@ from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
 from fair_ladle.app.allocations.present import HeldBeside
 from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.drafts import storage
 from fair_ladle.app.drafts.apply import AppliedChange, write_changes
 from fair_ladle.app.drafts.ceilings import above_ceiling
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
+    FolderChange,
     LotEnd,
     Move,
     NewAccount,
     NewLot,
+    PersonLimit,
     RateChange,
     StatusChange,
     UnitsChange,
@@ -105,6 +108,7 @@ def preview(
         snapshot = present_snapshot(tx, products)
         whole = snapshot.accounts
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
+    evaluation.faults.extend(storage.faults(tx, actor, changes))
     clashes = _clashes(tx, actor, snapshot, changes)
     url = tx.connection.engine.url
     rate_cards = _rate_cards.get(
@@ -129,7 +133,7 @@ def apply_changes(
 
     ``through`` stands in the log for what made them, and is read by whoever runs an account they touch. Locks: people,
     then the counters of what is changed and of all above it, pool by pool and the deeper first; where the tree, lots or
-    units change as well, every counter of the products and the pools' own rows.
+    units change as well, every counter of the products and the pools' own rows; then limits per person and folders.
     """
     if not changes:
         raise invalid("The draft holds nothing.", "changes")
@@ -141,6 +145,7 @@ def apply_changes(
         assignments.rebuild_stale(tx, products)
         snapshot = present_snapshot(tx, products)
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
+    evaluation.faults.extend(storage.faults(tx, actor, changes))
     if evaluation.faults:
         raise Refused(
             Problem(
@@ -163,7 +168,7 @@ def apply_changes(
     if refused is not None:
         raise refused
     before = write_changes(tx, actor, evaluation, changes, through)
-    if all(isinstance(each, AllocationChange | RateChange) for each in changes):
+    if all(isinstance(each, AllocationChange | RateChange | PersonLimit | FolderChange) for each in changes):
         assignments.follow(tx, impact.present, impact.after)
     else:
         assignments.rebuild_locked(tx, products)
@@ -174,8 +179,8 @@ def _along(
     tx: Transaction, products: Sequence[Product], changes: Sequence[Change], shown: Collection[str] = ()
 ) -> Snapshot | None:
     """The present of the accounts whose allocations change, of those shown and of all above them; None where other
-    things change too, caps follow seats, or the counters do not tell."""
-    if not all(isinstance(each, AllocationChange) for each in changes):
+    things change that move figures, caps follow seats, or the counters do not tell."""
+    if not all(isinstance(each, AllocationChange | PersonLimit | FolderChange) for each in changes):
         return None
     if _follow_each_other(tx, products, changes):
         return None
@@ -186,7 +191,7 @@ def _along(
 
 def _locked_along(tx: Transaction, products: Sequence[Product], changes: Sequence[Change]) -> Snapshot | None:
     """The same, with its counters locked."""
-    if not all(isinstance(each, AllocationChange) for each in changes):
+    if not all(isinstance(each, AllocationChange | PersonLimit | FolderChange) for each in changes):
         return None
     if _follow_each_other(tx, products, changes):
         return None
@@ -219,7 +224,7 @@ def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
     named = {
         each.product
         for each in changes
-        if isinstance(each, AllocationChange | NewLot | LotEnd | RateChange | UnitsChange)
+        if isinstance(each, AllocationChange | NewLot | LotEnd | RateChange | UnitsChange | PersonLimit | FolderChange)
     }
     for code in sorted(named):
         if code not in every:

@@ -11,10 +11,12 @@ from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
+    FolderChange,
     LotEnd,
     Move,
     NewAccount,
     NewLot,
+    PersonLimit,
     RateChange,
     RateTerms,
     StatusChange,
@@ -86,6 +88,10 @@ def reversed_changes(tx: Transaction, changes: Sequence[Change]) -> list[Change]
                 found.append(RateChange.model_validate(change.model_dump() | terms))
             else:
                 found.append(change.model_copy(update={"gone": not change.gone, "was": None}))
+        elif isinstance(change, PersonLimit):
+            found.append(change.model_copy(update={"terms": change.was, "was": change.terms}))
+        elif isinstance(change, FolderChange):
+            found.append(change.model_copy(update={"state": change.was, "was": change.state}))
         elif isinstance(change, UnitsChange):
             found.append(change.model_copy(update={"give": not change.give}))
         elif isinstance(change, NewAccount) and change.parent not in made:

@@ -15,6 +15,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.drafts import store, wording
 from fair_ladle.app.drafts.change_types import (
     Change,
+    PersonLimit,
     adapter,
 )
 from fair_ladle.app.drafts.impact import Impact, refusal, stopping_in_sight
@@ -23,6 +24,7 @@ from fair_ladle.app.drafts.reversing import reversed_changes
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices.service import Notice
+from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
@@ -143,6 +145,10 @@ def _notify(
     those of the account above."""
     accounts = accounts_service.known(tx)
     products = {each.code: each for each in impact.after.snapshot.products}
+    groups = {
+        (accounts.tree.codes[accounts.row_of_id[each.account_id]], each.code): each.name
+        for each in (Groups.read(tx, accounts).every if any(isinstance(each, PersonLimit) for each in changes) else ())
+    }
     due = [
         Notice(
             f"draft {draft_id} {code}",
@@ -151,7 +157,7 @@ def _notify(
             f"{accounts.name(accounts.tree.row(code))}: allocations changed by {actor.name}",
             "\n".join([*lines, *([f"Note from {actor.name}: {note}"] if note else [])]),
         )
-        for code, lines in wording.lines_by_account(changes, products).items()
+        for code, lines in wording.lines_by_account(changes, products, groups).items()
     ]
     notices_service.notify(tx, accounts, due, but_not=actor.email)
 
@@ -321,7 +327,12 @@ def reverse(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
     return edit(tx, actor, whole.id, whole.revision, reversed_changes(tx, changes))
 
 
-NEEDED = {"allocation": "drafts.change", "units": "seats.give"}
+NEEDED = {
+    "allocation": "drafts.change",
+    "units": "seats.give",
+    "person limit": "layers.change",
+    "folder": "layers.change",
+}
 """What a change needs besides that drafts may be changed at all; every other kind needs that accounts may be."""
 
 

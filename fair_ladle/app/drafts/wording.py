@@ -9,10 +9,12 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
+    FolderChange,
     LotEnd,
     Move,
     NewAccount,
     NewLot,
+    PersonLimit,
     RateChange,
     RateTerms,
     StatusChange,
@@ -20,6 +22,7 @@ from fair_ladle.app.drafts.change_types import (
     UnitsChange,
 )
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.storage.folders import WAITING
 from fair_ladle.core.quantities import plain
 
 DEFAULT_NAME = "Draft of "
@@ -29,6 +32,11 @@ STATUS_SAID = {
     "closed": "The account is closed: everything is released and its allocations have ended.",
     "active": "The account is active again.",
 }
+FOLDER_SAID = {
+    "open": "is open again",
+    "archived": "is archived; nothing more is written to it",
+    "deleted": f"is deleted after {WAITING.days} days, unless it is opened before",
+}
 AT_CAP_SAID = {
     "block": "at the cap nothing more can be assigned",
     "grace": "above the cap a grace period begins",
@@ -36,20 +44,23 @@ AT_CAP_SAID = {
 }
 
 
-def lines_by_account(changes: Sequence[Change], products: Mapping[str, Product]) -> dict[str, list[str]]:
-    """What changes for each account, by its code, with what was before.
+def lines_by_account(
+    changes: Sequence[Change], products: Mapping[str, Product], groups: Mapping[tuple[str, str], str] | None = None
+) -> dict[str, list[str]]:
+    """What changes for each account, by its code, with what was before; ``groups`` are what groups are called, by
+    account and code.
 
     Those told know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
     """
     found: dict[str, list[str]] = {}
     for change in changes:
-        said = _line(change, products)
+        said = _line(change, products, groups or {})
         if said is not None:
             found.setdefault(change.concerns, []).append(said)
     return found
 
 
-def _line(change: Change, products: Mapping[str, Product]) -> str | None:
+def _line(change: Change, products: Mapping[str, Product], groups: Mapping[tuple[str, str], str]) -> str | None:
     if isinstance(change, AllocationChange):
         return _allocation(products[change.product], change.terms, change.was) + _until(change)
     if isinstance(change, NewLot):
@@ -70,6 +81,19 @@ def _line(change: Change, products: Mapping[str, Product]) -> str | None:
         others = f" and {count - 5} more" if count > 5 else ""
         way = "assigned to" if change.give else "released from"
         return f"{product.name}: {product.said(count)} {way} {', '.join(change.subjects[:5])}{others}."
+    if isinstance(change, PersonLimit):
+        product = products[change.product]
+        group = change.group and groups.get((change.account, change.group), change.group)
+        whom = f"each person of group {group}" if group else "each person"
+        before = "no limit" if change.was is None else product.said(change.was.grains)
+        if change.terms is None:
+            return f"{product.name}: no limit for {whom} any more ({before} before)."
+        then = {"stop": "; beyond it new writes are stopped", "tell": ""}.get(
+            change.terms.at_limit, f"; beyond it new writes are stopped after {change.terms.grace_days} days"
+        )
+        return f"{product.name}: {whom} can store {product.said(change.terms.grains)} ({before} before){then}."
+    if isinstance(change, FolderChange):
+        return f"{products[change.product].name}: shared folder {change.folder} {FOLDER_SAID[change.state]}."
     if isinstance(change, NewAccount):
         return "The account was created."
     if isinstance(change, RateChange) and change.buyer:
@@ -147,6 +171,10 @@ def name_of(changes: Sequence[Change], accounts: Accounts, products: Mapping[str
             parts.append(f"price of {products[change.product].name} for {whose}")
         elif isinstance(change, StatusChange):
             parts.append(f"{account(change.account)} {change.status}")
+        elif isinstance(change, PersonLimit):
+            parts.append(f"{products[change.product].name} per person of {account(change.account)}")
+        elif isinstance(change, FolderChange):
+            parts.append(f"folder {change.folder} {change.state}")
         else:
             parts.append(f"{change.kind} {account(change.concerns)}")
     for code, mine in by_product.items():

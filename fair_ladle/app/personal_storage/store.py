@@ -27,6 +27,28 @@ def products_with_direct(connection: sa.Connection) -> set[int]:
     return set(connection.scalars(sa.select(limits.c.product_id).distinct().where(limits.c.person_id.is_not(None))))
 
 
+def exchange(
+    connection: sa.Connection,
+    product_id: int,
+    of: dict[str, int],
+    was: dict[str, Any] | None,
+    values: dict[str, Any] | None,
+) -> bool:
+    """Set the limit of an account or a group (None = none), if it is what it ``was``; whether it was. The row is locked
+    by being written."""
+    ((name, number),) = of.items()
+    mine = [limits.c.product_id == product_id, limits.c[name] == number]
+    if was is None:
+        if connection.execute(sa.select(limits.c.id).where(*mine)).first() is not None:
+            return False
+        if values is not None:
+            connection.execute(sa.insert(limits).values(product_id=product_id, **values, **of))
+        return True
+    mine += [limits.c[each].is_not_distinct_from(value) for each, value in was.items()]
+    change = sa.delete(limits) if values is None else sa.update(limits).values(values)
+    return connection.execute(change.where(*mine)).rowcount == 1
+
+
 def put(connection: sa.Connection, product_id: int, of: dict[str, int], values: dict[str, Any] | None) -> None:
     """Set the limit of an account, a group or a person; None takes it away."""
     if values is None:

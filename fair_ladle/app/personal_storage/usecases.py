@@ -21,7 +21,7 @@ from fair_ladle.app.people.groups import Group, Groups
 from fair_ladle.app.personal_storage import store
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
@@ -44,6 +44,14 @@ class AtLimit:
     def of(row: Any) -> AtLimit:
         """As it is kept."""
         return AtLimit(row.at_limit, row.tell_at, row.grace_days)
+
+
+@dataclass(frozen=True)
+class LayerLimit:
+    """What an account or a group sets: grains, and what happens there."""
+
+    grains: int
+    at: AtLimit
 
 
 @dataclass(frozen=True)
@@ -227,7 +235,7 @@ def layer(tx: Transaction, actor: Actor, account: str, group: str | None) -> tup
 def _read(tx: Transaction, product: str, amount: str | None) -> tuple[Product, int | None]:
     found = pools_service.product(tx, product)
     if not found.is_storage:
-        raise invalid(f"{found.name} is not storage; limits a person are for what is stored.", "product")
+        raise _not_storage(found)
     if amount is None or not amount.strip():
         return found, None
     try:
@@ -237,6 +245,10 @@ def _read(tx: Transaction, product: str, amount: str | None) -> tuple[Product, i
     if not 0 <= grains <= MOST_GRAINS:
         raise invalid("Between 0 and a million TB.", "amount")
     return found, grains
+
+
+def _not_storage(product: Product) -> Refused:
+    return invalid(f"{product.name} is not storage; limits per person are for what is stored.", "product")
 
 
 def _values(grains: int | None, at: AtLimit) -> dict[str, Any] | None:
@@ -266,20 +278,42 @@ def set_limit(
     at = at or there.get(product) or AtLimit()
     (account_id, number), (found, grains) = layer(tx, actor, account, group), _read(tx, product, amount)
     store.put(tx.connection, found.id, {"group_id": number} if group else {"account_id": number}, _values(grains, at))
-    log_service.write(
-        tx,
-        actor,
-        None,
-        [
-            log_service.Entry(
-                "storage limit per person",
-                group or account,
-                account_id,
-                None,
-                {"product": found.code, "GB": _told(found, grains)} | ({} if grains is None else {"then": _said(at)}),
-            )
-        ],
-    )
+    entry = _entry(group or account, account_id, found, None if grains is None else LayerLimit(grains, at))
+    log_service.write(tx, actor, None, [entry])
+
+
+def layer_limit(tx: Transaction, actor: Actor, account: str, group: str | None, product: str) -> LayerLimit | None:
+    """What an account or one of its groups sets of a storage product; None = nothing."""
+    for each, grains, at in limits(tx, actor, account, group):
+        if each.code == product:
+            return None if grains is None else LayerLimit(grains, at)
+    raise _not_storage(pools_service.product(tx, product))
+
+
+def exchange(
+    tx: Transaction,
+    actor: Actor,
+    account: str,
+    group: str | None,
+    product: str,
+    was: LayerLimit | None,
+    now: LayerLimit | None,
+) -> log_service.Entry:
+    """Set what an account or a group sets, if it still sets what it ``was``; refused if not. What the log says of it is
+    the caller's to write."""
+    account_id, number = layer(tx, actor, account, group)
+    found = pools_service.product(tx, product)
+    there, values = (None if each is None else _values(each.grains, each.at) for each in (was, now))
+    of = {"group_id": number} if group else {"account_id": number}
+    if not store.exchange(tx.connection, found.id, of, there, values):
+        raise conflict(f"The limit per person of {found.name} was changed meanwhile. Set it again.")
+    return _entry(group or account, account_id, found, now)
+
+
+def _entry(whose: str, account_id: int, product: Product, limit: LayerLimit | None) -> log_service.Entry:
+    told = {"product": product.code, "GB": _told(product, None if limit is None else limit.grains)}
+    then = {} if limit is None else {"then": _said(limit.at)}
+    return log_service.Entry("storage limit per person", whose, account_id, None, told | then)
 
 
 def _said(at: AtLimit) -> str:

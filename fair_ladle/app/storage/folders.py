@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, Literal
 
 import sqlalchemy as sa
 
@@ -151,26 +151,58 @@ def _log(tx: Transaction, actor: Actor, what: str, code: str, account_id: int, t
     log_service.write(tx, actor, None, [log_service.Entry(what, code, account_id, None, told)])
 
 
-def archive(tx: Transaction, actor: Actor, product: str, account: str, code: str, archived: bool) -> None:
-    """Let nothing more be written to a folder, or again."""
-    found, account_id = _place(tx, actor, product, account)
-    row = _there(tx, found, account_id, code)
-    at = tx.now if archived else None
-    tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(archived_at=at, delete_at=None))
-    what = "shared folder archived" if archived else "shared folder opened again"
-    _log(tx, actor, what, code, account_id, None)
+State = Literal["open", "archived", "deleted"]
+"""Nothing more is written to a folder that is archived; one that is deleted is gone with what it stores after the
+waiting time, unless it is opened before."""
 
 
-def delete(tx: Transaction, actor: Actor, product: str, account: str, code: str) -> datetime:
-    """Let a folder and what it stores be gone after the waiting time, and nothing more be written until then; when.
-    Until then it can be kept after all (``archive`` with False)."""
+def _state_of(row: Any | None) -> State:
+    if row is None or row.archived_at is None:
+        return "open"
+    return "archived" if row.delete_at is None else "deleted"
+
+
+def state(tx: Transaction, actor: Actor, product: str, account: str, code: str) -> State:
+    """How a folder of the branch stands; refused where there is none."""
+    found, account_id = _place(tx, actor, product, account)
+    mine = [f.c.account_id == account_id, f.c.product_id == found.id, f.c.code == code]
+    row = tx.connection.execute(sa.select(f).where(*mine)).first()
+    if row is None and not usage.series_of(tx, found, account_id, _category(code)):
+        raise not_found("shared folder", code)
+    return _state_of(row)
+
+
+def exchange(
+    tx: Transaction, actor: Actor, product: str, account: str, code: str, was: State, now: State
+) -> log_service.Entry:
+    """Let a folder stand otherwise, if it still stands as it ``was``; refused if not. What the log says of it is the
+    caller's to write."""
     found, account_id = _place(tx, actor, product, account)
     row = _there(tx, found, account_id, code)
-    at = tx.now + WAITING
-    values = {"delete_at": at, "archived_at": row.archived_at or tx.now}
+    if _state_of(row) != was:
+        raise conflict(f"{row.name} was archived, opened or deleted meanwhile; nothing was changed.")
+    return _set(tx, row, now)[0]
+
+
+def set_state(tx: Transaction, actor: Actor, product: str, account: str, code: str, now: State) -> datetime | None:
+    """Let a folder stand otherwise, however it does; when it is gone, if it is deleted."""
+    found, account_id = _place(tx, actor, product, account)
+    row = _there(tx, found, account_id, code)
+    entry, gone = _set(tx, row, now)
+    log_service.write(tx, actor, None, [entry])
+    return gone
+
+
+def _set(tx: Transaction, row: Any, now: State) -> tuple[log_service.Entry, datetime | None]:
+    at = tx.now
+    gone = at + WAITING if now == "deleted" else None
+    values = {"archived_at": None if now == "open" else row.archived_at or at, "delete_at": gone}
     tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(values))
-    _log(tx, actor, "shared folder to be deleted", code, account_id, {"on": f"{at:%Y-%m-%d}"})
-    return at
+    told = None if gone is None else {"on": f"{gone:%Y-%m-%d}"}
+    return log_service.Entry(f"shared folder {SAID[now]}", row.code, row.account_id, None, told), gone
+
+
+SAID: dict[State, str] = {"open": "opened again", "archived": "archived", "deleted": "to be deleted"}
 
 
 def move(tx: Transaction, actor: Actor, product: str, account: str, code: str, to_account: str) -> int:

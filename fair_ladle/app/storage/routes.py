@@ -351,12 +351,13 @@ def act_on_shared_folder(
     body: FolderAct, db: Db, who: Who, account: FolderCode, code: FolderCode, product: Code
 ) -> Any:
     """Archive, open, delete or move it."""
-    if body.act == "delete":
-        return FolderDone(delete_at=db.run(folders.delete, who, product, account, code))
     if body.act == "move":
         return FolderDone(moved=db.run(folders.move, who, product, account, code, body.to_account or ""))
-    db.run(folders.archive, who, product, account, code, body.act == "archive")
-    return FolderDone()
+    state = STATE_AFTER[body.act]
+    return FolderDone(delete_at=db.run(folders.set_state, who, product, account, code, state))
+
+
+STATE_AFTER: dict[str, folders.State] = {"archive": "archived", "open": "open", "delete": "deleted"}
 
 
 class LeftBehindAct(BaseModel):

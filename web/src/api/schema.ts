@@ -5240,7 +5240,7 @@ export interface components {
          */
         AskFor: {
             /** Changes */
-            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"])[];
+            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"] | components["schemas"]["PersonLimit-Input"] | components["schemas"]["FolderChange-Input"])[];
             /** Name */
             name: string;
             /** Reason */
@@ -6465,7 +6465,7 @@ export interface components {
             /** Changed At */
             changed_at: string;
             /** Changes */
-            changes: (components["schemas"]["AllocationChange-Output"] | components["schemas"]["NewLot-Output"] | components["schemas"]["LotEnd-Output"] | components["schemas"]["NewAccount-Output"] | components["schemas"]["Move-Output"] | components["schemas"]["StatusChange-Output"] | components["schemas"]["RateChange-Output"] | components["schemas"]["UnitsChange-Output"])[];
+            changes: (components["schemas"]["AllocationChange-Output"] | components["schemas"]["NewLot-Output"] | components["schemas"]["LotEnd-Output"] | components["schemas"]["NewAccount-Output"] | components["schemas"]["Move-Output"] | components["schemas"]["StatusChange-Output"] | components["schemas"]["RateChange-Output"] | components["schemas"]["UnitsChange-Output"] | components["schemas"]["PersonLimit-Output"] | components["schemas"]["FolderChange-Output"])[];
             /** Count */
             count: number;
             effect: components["schemas"]["EffectBody"] | null;
@@ -6556,7 +6556,7 @@ export interface components {
              * Put
              * @default []
              */
-            put: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"])[];
+            put: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"] | components["schemas"]["PersonLimit-Input"] | components["schemas"]["FolderChange-Input"])[];
             /** Revision */
             revision: number;
             /** Shown */
@@ -6789,6 +6789,60 @@ export interface components {
              * @default false
              */
             stops: boolean;
+        };
+        /**
+         * FolderChange
+         * @description A shared folder shall be open, archived (nothing more is written to it), or deleted after the waiting time.
+         */
+        "FolderChange-Input": {
+            /** Account */
+            account: string;
+            /** Folder */
+            folder: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "folder";
+            /** Product */
+            product: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "archived" | "deleted";
+            /**
+             * Was
+             * @enum {string}
+             */
+            was: "open" | "archived" | "deleted";
+        };
+        /**
+         * FolderChange
+         * @description A shared folder shall be open, archived (nothing more is written to it), or deleted after the waiting time.
+         */
+        "FolderChange-Output": {
+            /** Account */
+            account: string;
+            /** Folder */
+            folder: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "folder";
+            /** Product */
+            product: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "archived" | "deleted";
+            /**
+             * Was
+             * @enum {string}
+             */
+            was: "open" | "archived" | "deleted";
         };
         /**
          * FolderDone
@@ -7880,6 +7934,48 @@ export interface components {
             people: number;
         };
         /**
+         * LimitTerms
+         * @description How much one person may store, in grains, from how many percent on they are told, and what happens beyond it.
+         */
+        "LimitTerms-Input": {
+            /**
+             * At Limit
+             * @default tell
+             * @enum {string}
+             */
+            at_limit: "tell" | "stop" | "grace";
+            /** Grace Days */
+            grace_days?: number | null;
+            /** Grains */
+            grains: number;
+            /**
+             * Tell At
+             * @default 90
+             */
+            tell_at: number;
+        };
+        /**
+         * LimitTerms
+         * @description How much one person may store, in grains, from how many percent on they are told, and what happens beyond it.
+         */
+        "LimitTerms-Output": {
+            /**
+             * At Limit
+             * @default tell
+             * @enum {string}
+             */
+            at_limit: "tell" | "stop" | "grace";
+            /** Grace Days */
+            grace_days: number | null;
+            /** Grains */
+            grains: number;
+            /**
+             * Tell At
+             * @default 90
+             */
+            tell_at: number;
+        };
+        /**
          * LimitToTry
          * @description A limit an account (for everybody of it and below), or one of its groups, would set, in grains; null takes it
          *     away.
@@ -8776,7 +8872,7 @@ export interface components {
          */
         OptionBody: {
             /** Changes */
-            changes: (components["schemas"]["AllocationChange-Output"] | components["schemas"]["NewLot-Output"] | components["schemas"]["LotEnd-Output"] | components["schemas"]["NewAccount-Output"] | components["schemas"]["Move-Output"] | components["schemas"]["StatusChange-Output"] | components["schemas"]["RateChange-Output"] | components["schemas"]["UnitsChange-Output"])[];
+            changes: (components["schemas"]["AllocationChange-Output"] | components["schemas"]["NewLot-Output"] | components["schemas"]["LotEnd-Output"] | components["schemas"]["NewAccount-Output"] | components["schemas"]["Move-Output"] | components["schemas"]["StatusChange-Output"] | components["schemas"]["RateChange-Output"] | components["schemas"]["UnitsChange-Output"] | components["schemas"]["PersonLimit-Output"] | components["schemas"]["FolderChange-Output"])[];
             /** Cost */
             cost: string;
             /** Currency */
@@ -9176,6 +9272,46 @@ export interface components {
             waits_since: string | null;
         };
         /**
+         * PersonLimit
+         * @description What an account (for everybody of it and below), or one of its groups, lets each person store of a product; null
+         *     = it sets nothing. ``was`` is what it set before.
+         */
+        "PersonLimit-Input": {
+            /** Account */
+            account: string;
+            /** Group */
+            group?: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "person limit";
+            /** Product */
+            product: string;
+            terms: components["schemas"]["LimitTerms-Input"] | null;
+            was?: components["schemas"]["LimitTerms-Input"] | null;
+        };
+        /**
+         * PersonLimit
+         * @description What an account (for everybody of it and below), or one of its groups, lets each person store of a product; null
+         *     = it sets nothing. ``was`` is what it set before.
+         */
+        "PersonLimit-Output": {
+            /** Account */
+            account: string;
+            /** Group */
+            group: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "person limit";
+            /** Product */
+            product: string;
+            terms: components["schemas"]["LimitTerms-Output"] | null;
+            was: components["schemas"]["LimitTerms-Output"] | null;
+        };
+        /**
          * PersonRow
          * @description A person in the list; products by code, groups by name.
          */
@@ -9437,7 +9573,7 @@ export interface components {
          */
         PreviewAsked: {
             /** Changes */
-            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"])[];
+            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"] | components["schemas"]["PersonLimit-Input"] | components["schemas"]["FolderChange-Input"])[];
             look_at?: components["schemas"]["CellName"] | null;
             /** On */
             on?: string | null;

@@ -186,7 +186,9 @@ export function Keys({ show, onHide }: { show: boolean; onHide: () => void }) {
   return (
     <Modal show={show} onHide={onHide} animation={false} aria-labelledby="keys-title">
       <Modal.Header closeButton>
-        <Modal.Title id="keys-title">Keys</Modal.Title>
+        <Modal.Title as="h2" id="keys-title">
+          Keys
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         {groups.map((group) => (

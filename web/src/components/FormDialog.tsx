@@ -36,7 +36,9 @@ export function FormDialog({
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id={`${id}-title`}>{title}</Modal.Title>
+          <Modal.Title as="h2" id={`${id}-title`}>
+            {title}
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           {children}

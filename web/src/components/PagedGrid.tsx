@@ -92,7 +92,7 @@ export function PagedGrid<T>({
     else if (event.key === ' ' && row !== undefined && marks) {
       anchor.current = at
       mark(at, at, !isMarked(row))
-    } else if (event.key === 'Enter' && row !== undefined) open(row)
+    } else if (event.key === 'Enter' && !event.ctrlKey && !event.metaKey && row !== undefined) open(row)
     else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) markAll?.(true)
     else if (event.key === 'Escape') markAll?.(false)
     else return

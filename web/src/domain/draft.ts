@@ -126,7 +126,47 @@ export interface UnitsChange {
   give: boolean
 }
 
-export type Change = AllocationChange | NewLot | LotEnd | NewAccount | Move | StatusChange | RateChange | UnitsChange
+/** How much one person may store, and what happens beyond it. */
+export interface LimitTerms {
+  grains: number
+  at_limit: 'tell' | 'stop' | 'grace'
+  tell_at: number
+  grace_days: number | null
+}
+
+/** What an account, or one of its groups, lets each person store; null = it sets nothing. */
+export interface PersonLimit {
+  kind: 'person limit'
+  account: string
+  group: string | null
+  product: string
+  terms: LimitTerms | null
+  was: LimitTerms | null
+}
+
+export type FolderState = 'open' | 'archived' | 'deleted'
+
+/** A shared folder shall be open, archived, or deleted after the waiting time. */
+export interface FolderChange {
+  kind: 'folder'
+  account: string
+  product: string
+  folder: string
+  state: FolderState
+  was: FolderState
+}
+
+export type Change =
+  | AllocationChange
+  | NewLot
+  | LotEnd
+  | NewAccount
+  | Move
+  | StatusChange
+  | RateChange
+  | UnitsChange
+  | PersonLimit
+  | FolderChange
 
 /** The account that a change is about. */
 export function concerns(change: Change): string {
@@ -158,6 +198,10 @@ export function keyOf(change: Change): string {
       return change.account
     case 'units':
       return [change.account, change.product, change.give ? 'give' : 'take'].join('\n')
+    case 'person limit':
+      return [change.account, change.group ?? '', change.product].join('\n')
+    case 'folder':
+      return [change.account, change.product, change.folder].join('\n')
     case 'rate':
       return [...(change.buyer === null ? ['', change.seller] : [change.buyer]), change.product, change.first_day].join(
         '\n',
@@ -213,12 +257,24 @@ export function sameTerms(one: Terms | null, other: Terms | null): boolean {
   )
 }
 
+export function sameLimit(one: LimitTerms | null, other: LimitTerms | null): boolean {
+  if (one === null || other === null) return one === other
+  return (
+    one.grains === other.grains &&
+    one.at_limit === other.at_limit &&
+    one.tell_at === other.tell_at &&
+    one.grace_days === other.grace_days
+  )
+}
+
 function changesNothing(change: Change): boolean {
   if (change.kind === 'allocation')
     return (
       sameTerms(change.terms, change.was) && (!change.until || change.until.last_day === change.was_until?.last_day)
     )
   if (change.kind === 'move') return change.parent === change.was
+  if (change.kind === 'folder') return change.state === change.was
+  if (change.kind === 'person limit') return sameLimit(change.terms, change.was)
   if (change.kind === 'status') return change.status === change.was && change.charged === change.was_charged
   return change.kind === 'lot end' && change.last_day === change.was
 }

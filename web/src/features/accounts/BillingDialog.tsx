@@ -33,7 +33,9 @@ export function BillingDialog({
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="billing-title">
       <Modal.Header closeButton>
-        <Modal.Title id="billing-title">Billing details of {name}</Modal.Title>
+        <Modal.Title as="h2" id="billing-title">
+          Billing details of {name}
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         {found.isError ? (

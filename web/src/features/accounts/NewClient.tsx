@@ -66,7 +66,9 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="new-title">New below {parent.name}</Modal.Title>
+          <Modal.Title as="h2" id="new-title">
+            New below {parent.name}
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <div className="shareform">

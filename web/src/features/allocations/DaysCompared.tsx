@@ -49,7 +49,7 @@ export function DaysCompared({
   return (
     <Modal show onHide={close} animation={false} size="xl" aria-labelledby="compared-title">
       <Modal.Header closeButton>
-        <Modal.Title id="compared-title">
+        <Modal.Title as="h2" id="compared-title">
           From {dayName(found.earlier)} to {dayName(found.later)}: {whole(found.count)}{' '}
           {found.count === 1 ? 'cell differs' : 'cells differ'}
           {found.count > rows.length && <span className="quiet small"> · the first {rows.length} are listed</span>}

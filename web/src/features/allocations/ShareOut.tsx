@@ -84,7 +84,9 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
   return (
     <Modal show onHide={close} animation={false} size="lg" scrollable aria-labelledby="share-title">
       <Modal.Header closeButton>
-        <Modal.Title id="share-title">Share out {pool.name}</Modal.Title>
+        <Modal.Title as="h2" id="share-title">
+          Share out {pool.name}
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body
         as="form"

@@ -297,7 +297,7 @@ function Can({ of, close }: { of: DelegationBody; close: () => void }) {
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="can-title">
       <Modal.Header closeButton>
-        <Modal.Title id="can-title">
+        <Modal.Title as="h2" id="can-title">
           What {of.name} can do in {of.account_name}
         </Modal.Title>
       </Modal.Header>
@@ -346,7 +346,7 @@ function EndForm({ of, close, done }: { of: DelegationBody; close: () => void; d
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="end-title">
       <Modal.Header closeButton>
-        <Modal.Title id="end-title">
+        <Modal.Title as="h2" id="end-title">
           End what {of.name} may do in {of.account_name}?
         </Modal.Title>
       </Modal.Header>

@@ -86,7 +86,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="give-title">
+          <Modal.Title as="h2" id="give-title">
             {change ? `${change.name} in ${change.account_name}` : 'New delegation'}
           </Modal.Title>
         </Modal.Header>

@@ -39,7 +39,9 @@ export function Past({ day, close }: { day: string; close: () => void }) {
   return (
     <Modal show onHide={close} animation={false} size="lg" scrollable aria-labelledby="past-title">
       <Modal.Header closeButton>
-        <Modal.Title id="past-title">Permissions on {dayName(day)}</Modal.Title>
+        <Modal.Title as="h2" id="past-title">
+          Permissions on {dayName(day)}
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         {found.isError ? (

@@ -105,7 +105,9 @@ function RoleForm({ role, touched, body, close, done }: FormProps) {
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="role-title">{role ? role.name : 'New role'}</Modal.Title>
+          <Modal.Title as="h2" id="role-title">
+            {role ? role.name : 'New role'}
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <Field name="name" label="Name" error={error} required maxLength={100} defaultValue={role?.name} autoFocus />

@@ -67,7 +67,7 @@ export function AssignNumbers({
   return (
     <Modal show onHide={() => void leave()} animation={false} size="lg" aria-labelledby="assign-title" scrollable>
       <Modal.Header closeButton>
-        <Modal.Title id="assign-title">
+        <Modal.Title as="h2" id="assign-title">
           Assign {numbers.length} {numbers.length === 1 ? 'number' : 'numbers'}
         </Modal.Title>
       </Modal.Header>

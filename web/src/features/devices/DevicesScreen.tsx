@@ -256,7 +256,7 @@ export default function DevicesScreen() {
       {doing === 'revoke' && (
         <Modal show onHide={() => setDoing(null)} animation={false} aria-labelledby="revoke-title">
           <Modal.Header closeButton>
-            <Modal.Title id="revoke-title">
+            <Modal.Title as="h2" id="revoke-title">
               Revoke {marked.length} {marked.length === 1 ? 'device' : 'devices'}
             </Modal.Title>
           </Modal.Header>
@@ -312,7 +312,7 @@ function Give({ count, close, give }: { count: number; close: () => void; give: 
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="give-title">
+          <Modal.Title as="h2" id="give-title">
             Give {count} {count === 1 ? 'device' : 'devices'} to
           </Modal.Title>
         </Modal.Header>
@@ -378,7 +378,9 @@ function Answer({ close }: { close: () => void }) {
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="answer-title">Answer a request file</Modal.Title>
+          <Modal.Title as="h2" id="answer-title">
+            Answer a request file
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           {signed && file ? (

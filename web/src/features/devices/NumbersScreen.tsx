@@ -276,7 +276,9 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="bring-title">Import numbers</Modal.Title>
+          <Modal.Title as="h2" id="bring-title">
+            Import numbers
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <Form.Group controlId="bring-owner" className="mb-2">

@@ -148,7 +148,7 @@ export default function SessionsScreen() {
       {ending && (
         <Modal show onHide={() => setEnding(false)} animation={false} aria-labelledby="end-title">
           <Modal.Header closeButton>
-            <Modal.Title id="end-title">
+            <Modal.Title as="h2" id="end-title">
               End {marked.length} {marked.length === 1 ? 'session' : 'sessions'}
             </Modal.Title>
           </Modal.Header>

@@ -7,11 +7,14 @@ import {
   slotOf,
   type Change,
   type Changes,
+  type LimitTerms,
+  type PersonLimit,
   type StatusChange,
   type Terms,
 } from '../../domain/draft'
 import { dayName } from '../../domain/months'
-import { decimal, units, unitName } from '../../domain/units'
+import { decimal, units, unitName, whole } from '../../domain/units'
+import { groupsOf, limitPreview } from '../storage/queries'
 import type { Names } from './names'
 
 interface ChangesTableProps {
@@ -53,7 +56,7 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
               <td>{names.account(concerns(change))}</td>
               <td>{'product' in change && (names.pool(change.product)?.name ?? change.product)}</td>
               <td>
-                <ChangeText change={change} names={names} />
+                <ChangeText change={change} names={names} few={Object.keys(changes).length <= FEW} />
                 {faults.map((each) => (
                   <div className="over small" key={each.detail}>
                     {each.detail}
@@ -75,7 +78,10 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
   )
 }
 
-function ChangeText({ change, names }: { change: Change; names: Names }) {
+/** Of so many changes at most it is asked whom each limit would put over. */
+const FEW = 30
+
+function ChangeText({ change, names, few }: { change: Change; names: Names; few: boolean }) {
   if (change.kind === 'allocation') {
     const pool = names.pool(change.product)
     return (
@@ -129,6 +135,21 @@ function ChangeText({ change, names }: { change: Change; names: Names }) {
       </>
     )
   if (change.kind === 'status') return <StatusText change={change} />
+  if (change.kind === 'person limit')
+    return <LimitText change={change} perUnit={names.pool(change.product)?.per_unit ?? 1} counts={few} />
+  if (change.kind === 'folder')
+    return (
+      <>
+        folder <b>{change.folder}</b> <FromTo from={change.was} to={change.state} />{' '}
+        <span className="quiet small">
+          {change.state === 'deleted'
+            ? 'with what it stores, after 30 days, unless it is opened before'
+            : change.state === 'archived'
+              ? 'nothing more is written to it'
+              : ''}
+        </span>
+      </>
+    )
   if (change.kind === 'units') {
     const unit = names.pool(change.product)?.unit ?? 'unit'
     return (
@@ -170,6 +191,38 @@ function ChangeText({ change, names }: { change: Change; names: Names }) {
   return (
     <>
       create {change.account_kind} <b>{change.name}</b> below {names.account(change.parent)}
+    </>
+  )
+}
+
+/** A limit per person, what happens beyond it, and whom it would put over. */
+function LimitText({ change, perUnit, counts }: { change: PersonLimit; perUnit: number; counts: boolean }) {
+  const { account, group, product, terms, was } = change
+  const groups = useQuery({ ...groupsOf(account), enabled: group !== null }).data
+  const preview = useQuery({
+    ...limitPreview({ product, account, group, limit: terms?.grains ?? null }),
+    enabled: counts,
+  }).data
+  const gb = (limit: LimitTerms | null) => (limit === null ? 'none' : `${units(limit.grains, perUnit)} GB`)
+  const then = (limit: LimitTerms) =>
+    `told from ${limit.tell_at} %` +
+    { tell: '', stop: ', then stopped', grace: `, stopped after ${limit.grace_days ?? 0} days over it` }[limit.at_limit]
+  return (
+    <>
+      limit per person
+      {group !== null && ` of group ${groups?.find((each) => each.code === group)?.name ?? group}`}{' '}
+      <FromTo from={gb(was)} to={gb(terms)} />
+      {terms !== null && (
+        <>
+          , <FromTo from={was === null ? then(terms) : then(was)} to={then(terms)} />
+        </>
+      )}
+      {preview && (
+        <div className="quiet small">
+          Of {whole(preview.people)} {preview.people === 1 ? 'person' : 'people'}, {whole(preview.over)} over and{' '}
+          {whole(preview.near)} near; now {whole(preview.over_now)} over and {whole(preview.near_now)} near.
+        </div>
+      )}
     </>
   )
 }

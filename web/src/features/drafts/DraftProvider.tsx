@@ -167,7 +167,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       const fresh = Promise.all(
         [
           ...[['drafts', 'list'], ['drafts', 'detail'], ['allocations'], ['today'], ['log'], ['pools'], ['accounts']],
-          ['statements'],
+          ...[['statements'], ['storage'], ['storage limits'], ['people']],
         ].map((queryKey) => queries.invalidateQueries({ queryKey })),
       )
       // Whoever ends a draft goes on at once; the screens catch up behind.

@@ -109,7 +109,7 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
   return (
     <Modal show onHide={close} animation={false} size="xl" aria-labelledby="review-title" scrollable>
       <Modal.Header closeButton>
-        <Modal.Title id="review-title">
+        <Modal.Title as="h2" id="review-title">
           {count} {count === 1 ? 'change' : 'changes'} in {facts?.name ?? 'the draft'}
         </Modal.Title>
       </Modal.Header>

@@ -48,7 +48,9 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="add-title">Add a person</Modal.Title>
+          <Modal.Title as="h2" id="add-title">
+            Add a person
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <div className="lotform">

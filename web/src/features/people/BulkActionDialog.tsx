@@ -109,7 +109,7 @@ export function BulkActionDialog({
       scrollable
     >
       <Modal.Header closeButton>
-        <Modal.Title id="act-title">
+        <Modal.Title as="h2" id="act-title">
           {title.replace('…', '')}: {whom}
         </Modal.Title>
       </Modal.Header>

@@ -34,7 +34,9 @@ export function Erase({ body }: { body: PersonBody }) {
       {asked && (
         <Modal show onHide={() => setAsked(false)} animation={false} aria-labelledby="erase-title">
           <Modal.Header closeButton>
-            <Modal.Title id="erase-title">Erase personal data of {body.name}?</Modal.Title>
+            <Modal.Title as="h2" id="erase-title">
+              Erase personal data of {body.name}?
+            </Modal.Title>
           </Modal.Header>
           <Modal.Body>
             They cannot be restored after that, and nobody can tell from here who they were.

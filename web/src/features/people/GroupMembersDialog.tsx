@@ -44,7 +44,9 @@ export function GroupMembersDialog({
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="group-title">
       <Modal.Header closeButton>
-        <Modal.Title id="group-title">Group: {whom}</Modal.Title>
+        <Modal.Title as="h2" id="group-title">
+          Group: {whom}
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         <Form.Group controlId="act-group">

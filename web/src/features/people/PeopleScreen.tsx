@@ -109,7 +109,7 @@ export default function PeopleScreen() {
           defaultValue={asked.find}
           onChange={(event) => set({ find: event.target.value })}
           onKeyDown={(event) => {
-            if (event.key === 'Enter' || event.key === 'ArrowDown') {
+            if ((event.key === 'Enter' && !event.ctrlKey && !event.metaKey) || event.key === 'ArrowDown') {
               event.preventDefault()
               document.querySelector<HTMLElement>('.pgrid')?.focus()
             }

@@ -33,7 +33,9 @@ function Address({ close }: { close: () => void }) {
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="calendar-title">
       <Modal.Header closeButton>
-        <Modal.Title id="calendar-title">Renewals and endings in your calendar</Modal.Title>
+        <Modal.Title as="h2" id="calendar-title">
+          Renewals and endings in your calendar
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         {address ? (

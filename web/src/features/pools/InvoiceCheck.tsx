@@ -52,7 +52,9 @@ export function InvoiceCheck({ owner, present, close }: { owner: string; present
   return (
     <Modal show onHide={close} animation={false} size="xl" aria-labelledby="invoice-title">
       <Modal.Header closeButton>
-        <Modal.Title id="invoice-title">Check a vendor’s invoice</Modal.Title>
+        <Modal.Title as="h2" id="invoice-title">
+          Check a vendor’s invoice
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         <div className="d-flex gap-2 mb-2 flex-wrap">

@@ -116,7 +116,9 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="lot-title">{renews ? `Renew ${renews.reference}` : `Buy ${pool.name}`}</Modal.Title>
+          <Modal.Title as="h2" id="lot-title">
+            {renews ? `Renew ${renews.reference}` : `Buy ${pool.name}`}
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <div className="lotform">

@@ -443,7 +443,9 @@ function EndForm({
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="end-title">{split ? `Split ${lot.reference}` : `End ${lot.reference}`}</Modal.Title>
+          <Modal.Title as="h2" id="end-title">
+            {split ? `Split ${lot.reference}` : `End ${lot.reference}`}
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <div className="lotform">

@@ -58,7 +58,9 @@ export function ProductForm({ product, close }: { product: ProductBody | null; c
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="product-title">{product ? product.name : 'New product'}</Modal.Title>
+          <Modal.Title as="h2" id="product-title">
+            {product ? product.name : 'New product'}
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <div className="lotform">

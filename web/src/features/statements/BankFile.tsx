@@ -80,7 +80,9 @@ export function BankFile({ seller, done, close }: { seller: string; done: (said:
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="bank-title">Payments from a bank file</Modal.Title>
+          <Modal.Title as="h2" id="bank-title">
+            Payments from a bank file
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <Form.Group controlId="bank-file" className="mb-2">

@@ -80,7 +80,9 @@ export function CloseMonth({
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="close-title">Close {monthName(month)}</Modal.Title>
+          <Modal.Title as="h2" id="close-title">
+            Close {monthName(month)}
+          </Modal.Title>
         </Modal.Header>
         <Modal.Body>
           {found.isError && <Trouble error={found.error} again={() => void found.refetch()} />}

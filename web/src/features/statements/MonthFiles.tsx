@@ -72,7 +72,9 @@ export function JournalAccounts({ seller, close }: { seller: string; close: () =
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="journal-title">
       <Modal.Header closeButton>
-        <Modal.Title id="journal-title">Journal accounts</Modal.Title>
+        <Modal.Title as="h2" id="journal-title">
+          Journal accounts
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         {found.isError ? (

@@ -34,7 +34,7 @@ export function DetailDialog({
       aria-labelledby="detail-title"
     >
       <Modal.Header closeButton>
-        <Modal.Title id="detail-title">
+        <Modal.Title as="h2" id="detail-title">
           {row.title} <span className="quiet small">{row.account_name}</span>
         </Modal.Title>
       </Modal.Header>

@@ -6,8 +6,10 @@ import { useCan } from '../../api/queries'
 import { useAction } from '../../api/useAction'
 import { AccountSelect } from '../../components/AccountSelect'
 import { useOutcome } from '../../components/Outcome'
+import type { FolderState } from '../../domain/draft'
 import { dayOf, longDay } from '../../domain/months'
 import { parseUnits, units } from '../../domain/units'
+import { useDraft } from '../drafts/context'
 import type { StorageRow } from './queries'
 
 /** Who looks after a shared folder, what it may store, and where it goes. */
@@ -23,6 +25,8 @@ export function FolderForm({
   close: () => void
 }) {
   const changes = useCan('layers.change')
+  const drafts = useCan('drafts.change')
+  const draft = useDraft()
   const params = { path: { account: row.account, code: row.name }, query: { product } }
   const found = useQuery({
     queryKey: ['storage', 'folder', product, row.account, row.name],
@@ -47,6 +51,12 @@ export function FolderForm({
       outcome(`${name} saved.`)
       close()
     })
+  const state: FolderState = there?.delete_at ? 'deleted' : there?.archived_at ? 'archived' : 'open'
+  const toDraft = (what: FolderState) => {
+    draft.set([{ kind: 'folder', account: row.account, product, folder: row.name, state: what, was: state }])
+    outcome(`${name} ${what}: added to draft.`)
+    close()
+  }
   const act = (what: 'archive' | 'open' | 'delete' | 'move') =>
     run(async () => {
       const body = { act: what, to_account: what === 'move' ? moving : null }
@@ -116,16 +126,31 @@ export function FolderForm({
               Save
             </Button>
             {there?.archived_at ? (
-              <Button size="sm" variant="outline-primary" disabled={busy} onClick={() => void act('open')}>
+              <Button
+                size="sm"
+                variant="outline-primary"
+                disabled={busy}
+                onClick={() => (drafts ? toDraft('open') : void act('open'))}
+              >
                 {there.delete_at ? 'Keep and open' : 'Open again'}
               </Button>
             ) : (
-              <Button size="sm" variant="outline-primary" disabled={busy} onClick={() => void act('archive')}>
+              <Button
+                size="sm"
+                variant="outline-primary"
+                disabled={busy}
+                onClick={() => (drafts ? toDraft('archived') : void act('archive'))}
+              >
                 Archive
               </Button>
             )}
             {!there?.delete_at && (
-              <Button size="sm" variant="outline-primary" disabled={busy} onClick={() => void act('delete')}>
+              <Button
+                size="sm"
+                variant="outline-primary"
+                disabled={busy}
+                onClick={() => (drafts ? toDraft('deleted') : void act('delete'))}
+              >
                 Delete in 30 days
               </Button>
             )}

@@ -7,9 +7,11 @@ import { useAction } from '../../api/useAction'
 import { Field } from '../../components/Field'
 import { FormDialog } from '../../components/FormDialog'
 import { useRested } from '../../components/useRested'
+import type { LimitTerms } from '../../domain/draft'
 import { parseUnits, roundUnits, units, whole } from '../../domain/units'
+import { useDraft } from '../drafts/context'
 import { Distribution } from './Distribution'
-import { storageSpread } from './queries'
+import { groupsOf, limitPreview, storageSpread } from './queries'
 
 type AtLimit = Schemas['LayerLimit']['at_limit']
 
@@ -30,14 +32,13 @@ export function LimitDialog({
   done: (said: string) => void
 }) {
   const changes = useCan('layers.change')
+  const drafts = useCan('drafts.change')
+  const draft = useDraft()
   const [group, setGroup] = useState('')
   const [typed, setTyped] = useState<string | null>(null)
   const [at, setAt] = useState<{ what: AtLimit; tell: string; days: string } | null>(null)
   const id = useId()
-  const groups = useQuery({
-    queryKey: ['storage', 'groups', account],
-    queryFn: () => take(api.GET('/api/groups', { params: { query: { find: account, limit: 200 } } })),
-  }).data?.groups.filter((each) => each.account === account)
+  const groups = useQuery(groupsOf(account)).data
   const set = useQuery({
     queryKey: ['storage limits', account, group || null],
     queryFn: () =>
@@ -49,8 +50,7 @@ export function LimitDialog({
   const wrong = text.trim() !== '' && parsed === null
   const limit = useRested(wrong ? null : parsed, 250)
   const preview = useQuery({
-    queryKey: ['storage', 'preview', product, account, group, limit],
-    queryFn: () => take(api.POST('/api/storage/preview', { body: { product, account, group: group || null, limit } })),
+    ...limitPreview({ product, account, group: group || null, limit }),
     placeholderData: keepPreviousData,
   })
   const { run, busy, trouble } = useAction('storage', 'storage limits', 'people')
@@ -60,6 +60,23 @@ export function LimitDialog({
   const put = (other: Partial<{ what: AtLimit; tell: string; days: string }>) => setAt({ what, tell, days, ...other })
   const bands = preview.data?.bands ?? []
   const shown = parsed === null ? undefined : (preview.data?.limit_now ?? undefined)
+  const whom = group ? `group ${groups?.find((each) => each.code === group)?.name ?? group}` : accountName
+  const toDraft = () => {
+    const was: LimitTerms | null = set?.limit
+      ? {
+          grains: parseUnits(set.limit, perUnit) ?? 0,
+          at_limit: set.at_limit,
+          tell_at: set.tell_at,
+          grace_days: set.grace_days,
+        }
+      : null
+    const terms: LimitTerms | null =
+      parsed === null
+        ? null
+        : { grains: parsed, at_limit: what, tell_at: Number(tell), grace_days: what === 'grace' ? Number(days) : null }
+    draft.set([{ kind: 'person limit', account, group: group || null, product, terms, was }])
+    done(`Limit per person for ${whom}: added to draft.`)
+  }
   const save = () =>
     run(async () => {
       await take(
@@ -75,13 +92,14 @@ export function LimitDialog({
           },
         }),
       )
-      const whom = group ? `group ${groups?.find((each) => each.code === group)?.name ?? group}` : accountName
       done(parsed === null ? `No limit per person set by ${whom} any more.` : `${text} GB per person, set by ${whom}.`)
     })
   const differs =
     parsed !== (set?.limit ? parseUnits(set.limit, perUnit) : null) ||
     (set !== undefined && parsed !== null && (what !== set.at_limit || Number(tell) !== set.tell_at)) ||
     (what === 'grace' && Number(days) !== set?.grace_days)
+  const soundDays = what !== 'grace' || /^\d{1,4}$/.test(days)
+  const soundPercent = /^\d{1,3}$/.test(tell) && Number(tell) >= 1 && Number(tell) <= 100
   const says = preview.data
   const elsewhere = says && spread.data && !group ? spread.data.people - says.people : 0
   const others = elsewhere > 0 ? ` ${people(elsewhere)} more have a limit of another layer.` : ''
@@ -90,11 +108,11 @@ export function LimitDialog({
       id={id}
       title={changes ? 'Limit per person' : 'What people store'}
       size="lg"
-      submit="Set limit"
+      submit={drafts ? 'Add to draft' : 'Set limit'}
       busy={busy}
-      ready={changes && !wrong && differs && set !== undefined}
+      ready={changes && !wrong && differs && set !== undefined && soundDays && soundPercent}
       trouble={trouble}
-      send={() => void save()}
+      send={() => (drafts ? toDraft() : void save())}
       close={close}
     >
       <div className="limitform">
@@ -201,9 +219,7 @@ export function LimitDialog({
                 <td>{each.name}</td>
                 <td className="quiet">{each.account_name}</td>
                 <td className="fig">{roundUnits(each.size, perUnit)}</td>
-                <td className="fig over">
-                  {each.limit === null ? '' : roundUnits(each.size - each.limit, perUnit) || '<1'}
-                </td>
+                <td className="fig over">{each.limit === null ? '' : overBy(each.size - each.limit, perUnit)}</td>
               </tr>
             ))}
           </tbody>
@@ -213,5 +229,6 @@ export function LimitDialog({
   )
 }
 
+const overBy = (grains: number, perUnit: number) => (grains < perUnit ? '<1' : roundUnits(grains, perUnit))
 const people = (count: number) => `${whole(count)} ${count === 1 ? 'person' : 'people'}`
 const gb = (grains: number, perUnit: number) => `${units(Math.round(grains / 100) * 100, perUnit)} GB`

@@ -60,7 +60,9 @@ export function SizesTable({
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="sizes-title">
       <Modal.Header closeButton>
-        <Modal.Title id="sizes-title">Upload sizes</Modal.Title>
+        <Modal.Title as="h2" id="sizes-title">
+          Upload sizes
+        </Modal.Title>
       </Modal.Header>
       <Modal.Body>
         <div className="d-flex gap-2 mb-2 flex-wrap">

@@ -27,7 +27,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.storage import forecasts, left_behind, limits, listing
+from fair_ladle.app.storage import forecasts, left_behind, limits, listing, on_a_day
 from fair_ladle.app.today import usecases as today
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import storage_samples
@@ -90,6 +90,44 @@ def test_sums_and_lists_are_what_the_samples_come_to(shared_demo: Database) -> N
     assert abs(sum(each.size.now for each in below) - total.size.now) <= len(below)
     assert [each.size.now for each in below] == sorted((each.size.now for each in below), reverse=True)
     assert shared_demo.run(checks.verify, COMMAND_LINE) == []
+
+
+@pytest.mark.parametrize("back", [1, 7, 30, 45])
+def test_a_day_that_is_over_is_what_its_samples_come_to(shared_demo: Database, back: int) -> None:
+    with shared_demo.transaction() as tx:
+        day = accounts_service.today(tx) - timedelta(days=back)
+        sums, before = newest(tx, "OLDQUAY", back), newest(tx, "OLDQUAY", back + 7)
+    total = shared_demo.run(on_a_day.total, OLDQUAY, P, "OLDQUAY", day)
+    assert abs(total.size.now * 10**6 - sum(sums.values())) <= 500_000
+    assert abs(total.size.week_ago * 10**6 - sum(before.values())) <= 500_000
+    parts = [total.personal, total.shared, total.left_behind, total.other]
+    assert abs(sum(each.now for each in parts) - total.size.now) <= len(parts)
+    people = shared_demo.run(on_a_day.holders, OLDQUAY, P, "OLDQUAY", "people", day, "size", "").rows
+    for each in people:
+        homes = [size for category, size in sums.items() if category.split("/")[:2] == ["home", each.name]]
+        mine = [row.size.now for row in people if row.name == each.name]
+        assert abs(sum(mine) * 10**6 - sum(homes)) <= 500_000 * len(mine)
+    assert [row.size.now for row in people] == sorted((row.size.now for row in people), reverse=True)
+    below = shared_demo.run(on_a_day.children, OLDQUAY, P, "OLDQUAY", day, "week").rows
+    assert abs(sum(row.size.now for row in below) - total.size.now) <= len(below)
+    grown = [row.size.now - row.size.week_ago for row in below]
+    assert grown == sorted(grown, reverse=True)
+    found = shared_demo.run(on_a_day.holders, OLDQUAY, P, "OLDQUAY", "people", day, "size", "crew", 1, 2)
+    assert len(found.rows) == min(2, found.total - 1) and {row.account_name for row in found.rows} == {"Crew Office"}
+
+
+def test_a_day_is_refused_where_it_cannot_be_read(shared_demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    with shared_demo.transaction() as tx:
+        today = accounts_service.today(tx)
+    for who, account, day, wrong in (
+        (OLDQUAY, "OLDQUAY", today, "before today"),
+        (CREW, "OLDQUAY", today - timedelta(days=1), "no account"),
+    ):
+        with pytest.raises(Refused, match=wrong):
+            shared_demo.run(on_a_day.total, who, P, account, day)
+    monkeypatch.setattr(on_a_day, "MOST_HELD", 10)
+    with pytest.raises(Refused, match="Choose an account below"):
+        shared_demo.run(on_a_day.children, OLDQUAY, P, "OLDQUAY", today - timedelta(days=1), "size")
 
 
 def test_nobody_sees_beside_or_above_their_branch(shared_demo: Database) -> None:

@@ -30,6 +30,14 @@ def test_down_to_who_stores_most_and_a_limit_for_them(open_page: Open) -> None:
     assert serious_findings(page) == []
     press(dialog.get_by_role("button", name="Close").last)
 
+    day = page.get_by_label("As of the end of")
+    day.fill("1 Nov")
+    expect(page.locator(".sums")).to_contain_text("Crew Office, GB, as of 1 Nov 2026")
+    expect(people.get_by_role("columnheader", name="Limit")).to_have_count(0)
+    assert serious_findings(page) == []
+    day.fill("")
+    expect(people.get_by_role("columnheader", name="Limit")).to_be_visible()
+
     press(page.get_by_role("button", name="Limit per person…"))
     dialog = page.get_by_role("dialog", name="Limit per person")
     dialog.get_by_label("Limit, GB").fill("45")

@@ -238,14 +238,14 @@ def _positions(
     if at is None:
         whole = present.positions(tx, products, {top, *window.tolist()}, use=True)
     else:
-        whole = _on_day(tx, products, {codes[top], *(codes[row] for row in window.tolist())}, at)
+        whole = on_day(tx, products, {codes[top], *(codes[row] for row in window.tolist())}, at)
     tree = whole.snapshot.accounts.tree
     here = tree.row(codes[top])
     rows = np.array([tree.row(codes[row]) for row in window.tolist()], dtype=np.int64)
     return views.view_of(whole, rows, here)
 
 
-def _on_day(tx: Transaction, products: Sequence[Product], codes: Collection[str], at: datetime) -> Positions:
+def on_day(tx: Transaction, products: Sequence[Product], codes: Collection[str], at: datetime) -> Positions:
     """Positions that have these accounts, at an instant: those and the ones above them, or, where the day is not kept,
     every account."""
     return kept.positions(tx, products, codes, at) or whole_at(tx, products, at)
@@ -276,7 +276,7 @@ def _differing(tx: Transaction, view: views.GridView, products: Sequence[Product
         known = accounts_service.known(tx)
         other = present.positions(tx, products, [known.tree.row(code) for code in codes if code in known.tree])
     else:
-        other = _on_day(tx, products, codes, against)
+        other = on_day(tx, products, codes, against)
     there = other.snapshot.accounts.tree
     places = np.array([there.row(code) if code in there else -1 for code in codes], dtype=np.int64)
     return _differ(view.positions, view.rows, other, places)

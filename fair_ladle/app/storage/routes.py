@@ -9,9 +9,10 @@ from typing import Annotated, Any, Literal
 from fastapi import Path, Query, Response
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router, needs, reads_only
-from fair_ladle.app.storage import folders, left_behind, limits, listing
+from fair_ladle.app.storage import folders, left_behind, limits, listing, on_a_day
 from fair_ladle.app.storage.listing import Order, Show
 from fair_ladle.core.quantities import STORAGE, to_units
 
@@ -171,9 +172,13 @@ def storage_products(db: Db, who: Who) -> Any:
 
 @routes.get("/total", response_model=StorageTotal)
 @needs("allocations.see")
-def storage_total(db: Db, who: Who, product: Code, account: Code) -> Any:
-    """What an account stores with all below it."""
-    found = db.snapshot(listing.total, who, product, account)
+def storage_total(db: Db, who: Who, product: Code, account: Code, day: Day | None = None) -> Any:
+    """What an account stores with all below it; with a day that is over, what it stored at its end."""
+    found = (
+        db.snapshot(listing.total, who, product, account)
+        if day is None
+        else db.snapshot(on_a_day.total, who, product, account, day)
+    )
     return asdict(found) | {
         "product": found.product.code,
         "product_name": found.product.name,
@@ -191,8 +196,12 @@ def storage_accounts(
     order: Literal["size", "week", "month", "quarter"] = "size",
     offset: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
+    day: Day | None = None,
 ) -> Any:
-    """A window of the accounts directly below one that store something, each with all below it, and of it itself."""
+    """A window of the accounts directly below one that store something, each with all below it, and of it itself; with
+    a day that is over, as of its end."""
+    if day is not None:
+        return asdict(db.snapshot(on_a_day.children, who, product, account, day, order, offset, limit))
     return asdict(db.snapshot(listing.children, who, product, account, order, offset, limit))
 
 
@@ -208,8 +217,12 @@ def storage_rows(
     find: Find = "",
     offset: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
+    day: Day | None = None,
 ) -> Any:
-    """A window of what an account and all below it store: by person, shared folder or category."""
+    """A window of what an account and all below it store: by person, shared folder or category; with a day that is
+    over, all of it as of its end, without limits."""
+    if day is not None:
+        return asdict(db.snapshot(on_a_day.holders, who, product, account, what, day, order, find, offset, limit))
     return asdict(db.snapshot(listing.holders, who, product, account, what, show, order, find, offset, limit))
 
 
@@ -224,16 +237,25 @@ def storage_export(
     show: Show = "all",
     order: Order = "size",
     find: Find = "",
+    day: Day | None = None,
 ) -> Response:
     """The same list as a table, in GB."""
+    if day is not None:
+        past = db.snapshot(on_a_day.holders, who, product, account, what, day, order, find)
+        return sheet(f"storage-{what}-{day}", form, COLUMNS, (_cells(each) for each in past.rows))
     rows = db.stream(listing.every_holder, who, product, account, what, show, order, find)
     return sheet(f"storage-{what}", form, COLUMNS, (_cells(each) for each in rows))
 
 
 @routes.get("/accounts/export", response_class=Response)
 @needs("allocations.see")
-def storage_accounts_export(db: Db, who: Who, product: Code, account: Code, form: Format) -> Response:
+def storage_accounts_export(
+    db: Db, who: Who, product: Code, account: Code, form: Format, day: Day | None = None
+) -> Response:
     """The accounts directly below one as a table, in GB."""
+    if day is not None:
+        past = db.snapshot(on_a_day.children, who, product, account, day, "size")
+        return sheet(f"storage-accounts-{day}", form, COLUMNS, (_cells(each) for each in past.rows))
     rows = db.stream(listing.every_child, who, product, account)
     return sheet("storage-accounts", form, COLUMNS, (_cells(each) for each in rows))
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -14,10 +14,10 @@ from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.database import batched
 from fair_ladle.app.storage.tables import storage_forecasts
-from fair_ladle.app.usage.tables import stored
+from fair_ladle.app.usage.tables import storage_samples, stored
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
-k, a, p = stored, accounts, people
+k, a, p, s = stored, accounts, people, storage_samples
 BACK = ("week_ago", "month_ago", "quarter_ago")
 HERE = sa.and_(p.c.account_id == k.c.account_id, p.c.status != "removed")
 """The person is one of the account where the bytes are."""
@@ -229,6 +229,38 @@ def of_accounts(connection: sa.Connection, product_id: int) -> list[Any]:
     """account_id, and what each account itself stores now and a while ago, in bytes."""
     wanted = sa.select(k.c.account_id, k.c.bytes, *(k.c[name] for name in BACK))
     return list(connection.execute(wanted.where(k.c.product_id == product_id, k.c.kind == "")))
+
+
+def held(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], most: int) -> int:
+    """How many people, folders and categories of a branch store or stored something, counted up to so many."""
+    some = sa.select(sa.literal(1)).where(k.c.product_id == product_id, k.c.kind != "", inside).limit(most).subquery()
+    return int(connection.scalar(sa.select(sa.func.count()).select_from(some)) or 0)
+
+
+def series(
+    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], until: datetime
+) -> list[tuple[int, str]]:
+    """(account, category) of a branch (``inside`` is of the samples' account_id) with a sample up to an instant."""
+    wanted = sa.select(s.c.account_id, s.c.category).where(s.c.product_id == product_id, s.c.at <= until, inside)
+    return [(row.account_id, row.category) for row in connection.execute(wanted.distinct())]
+
+
+@dataclass(frozen=True)
+class Whose:
+    """What a username is called, and the account in which they are present (None = in none)."""
+
+    name: str
+    account_id: int | None
+
+
+def people_named(connection: sa.Connection, usernames: Collection[str]) -> dict[str, Whose]:
+    """Who these usernames are."""
+    found = {}
+    for part in batched(sorted(usernames)):
+        wanted = sa.select(p.c.username, p.c.display_name, p.c.account_id, p.c.status).where(p.c.username.in_(part))
+        for row in connection.execute(wanted):
+            found[row.username] = Whose(row.display_name, None if row.status == "removed" else row.account_id)
+    return found
 
 
 def put_forecasts(connection: sa.Connection, product_id: int, wanted: dict[int, dict[str, Any]]) -> None:

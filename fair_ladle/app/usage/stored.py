@@ -53,7 +53,12 @@ class Level:
 
 def instants(zone: ZoneInfo, day: date, now: datetime) -> list[datetime]:
     """Now, and the ends of the days so many before a day."""
-    return [now, *(_end_of(zone, day - timedelta(days=back)) for back in BACK.values())]
+    return [now, *ends(zone, day)[1:]]
+
+
+def ends(zone: ZoneInfo, day: date) -> list[datetime]:
+    """The ends of a day, and of those a week, a month and a quarter before."""
+    return [_end_of(zone, day - timedelta(days=back)) for back in (0, *BACK.values())]
 
 
 def _end_of(zone: ZoneInfo, day: date) -> datetime:

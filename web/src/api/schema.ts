@@ -4445,7 +4445,8 @@ export interface paths {
         };
         /**
          * Storage Accounts
-         * @description A window of the accounts directly below one that store something, each with all below it, and of it itself.
+         * @description A window of the accounts directly below one that store something, each with all below it, and of it itself; with
+         *     a day that is over, as of its end.
          */
         get: operations["storage_accounts_api_storage_accounts_get"];
         put?: never;
@@ -4617,7 +4618,8 @@ export interface paths {
         };
         /**
          * Storage Rows
-         * @description A window of what an account and all below it store: by person, shared folder or category.
+         * @description A window of what an account and all below it store: by person, shared folder or category; with a day that is
+         *     over, all of it as of its end, without limits.
          */
         get: operations["storage_rows_api_storage_rows_get"];
         put?: never;
@@ -4657,7 +4659,7 @@ export interface paths {
         };
         /**
          * Storage Total
-         * @description What an account stores with all below it.
+         * @description What an account stores with all below it; with a day that is over, what it stored at its end.
          */
         get: operations["storage_total_api_storage_total_get"];
         put?: never;
@@ -41158,6 +41160,7 @@ export interface operations {
                 order?: "size" | "week" | "month" | "quarter";
                 offset?: number;
                 limit?: number;
+                day?: string | null;
             };
             header?: never;
             path?: never;
@@ -41272,6 +41275,7 @@ export interface operations {
                 product: string;
                 account: string;
                 form: "csv" | "xlsx" | "tsv";
+                day?: string | null;
             };
             header?: never;
             path?: never;
@@ -41503,6 +41507,7 @@ export interface operations {
                 show?: "all" | "near" | "over" | "growing" | "untouched" | "nobody";
                 order?: "size" | "week" | "month" | "quarter" | "share" | "used";
                 find?: string;
+                day?: string | null;
             };
             header?: never;
             path?: never;
@@ -42435,6 +42440,7 @@ export interface operations {
                 find?: string;
                 offset?: number;
                 limit?: number;
+                day?: string | null;
             };
             header?: never;
             path?: never;
@@ -42661,6 +42667,7 @@ export interface operations {
             query: {
                 product: string;
                 account: string;
+                day?: string | null;
             };
             header?: never;
             path?: never;

@@ -40,6 +40,17 @@ describe('a day', () => {
     }
   })
 
+  it('where it says what is looked at leaves the day until another is whole', () => {
+    const onDay = vi.fn()
+    const input = shown(<DayField aria-label="As of" stands value="2026-10-31" onDay={onDay} />)
+    fireEvent.change(input, { target: { value: '3' } })
+    expect(onDay).not.toHaveBeenCalled()
+    fireEvent.change(input, { target: { value: '3 Nov 2026' } })
+    expect(onDay).toHaveBeenLastCalledWith('2026-11-03')
+    fireEvent.change(input, { target: { value: '' } })
+    expect(onDay).toHaveBeenLastCalledWith('')
+  })
+
   it('that is fixed has no calendar to change it with', () => {
     shown(<DayField aria-label="From" name="first_day" defaultValue="2026-11-01" readOnly />)
     expect(screen.queryByRole('button')).toBeNull()

@@ -12,6 +12,8 @@ interface Props {
   defaultValue?: string
   /** Called with a day or, where the text names none, with nothing. */
   onDay?: (day: string) => void
+  /** While the text names no day, the one before stands: for what is looked at, not for a form. */
+  stands?: boolean
   name?: string
   id?: string
   /** First and last day that can be entered. */
@@ -22,6 +24,7 @@ interface Props {
   required?: boolean
   readOnly?: boolean
   'aria-label'?: string
+  placeholder?: string
   autoFocus?: boolean
   isInvalid?: boolean
   /** Marked as other than it was. */
@@ -38,6 +41,7 @@ export function DayField({
   min,
   max,
   means = 'next',
+  stands = false,
   changed = false,
   ...more
 }: Props) {
@@ -77,17 +81,17 @@ export function DayField({
     const wrong = wrongWith(words, found)
     input.current?.setCustomValidity(wrong)
     type(words)
-    put(wrong || !found ? '' : found)
+    if (!(wrong && stands)) put(wrong || !found ? '' : found)
   }
   const wrong = typed === null ? '' : wrongWith(typed, dayIn(typed.trim(), today, means))
   return (
     <div className="dayfield">
       <Form.Control
+        placeholder="e.g. 31 Oct"
         {...more}
         ref={input}
         className={changed ? 'changed' : undefined}
         autoComplete="off"
-        placeholder="e.g. 31 Oct"
         isInvalid={(more.isInvalid ?? false) || wrong !== ''}
         value={typed ?? (day ? dayName(day) : '')}
         onChange={(event) => enter(event.target.value)}

@@ -139,3 +139,8 @@ export function dayOf(instant: string): string {
 export function instantName(instant: string): string {
   return `${dayName(dayOf(instant))}, ${clockTime(instant)}`
 }
+
+/** The day after another, or so many days after it, as YYYY-MM-DD. */
+export function nextDay(day: string, by = 1): string {
+  return new Date(Date.parse(`${day}T00:00:00Z`) + by * 86_400_000).toISOString().slice(0, 10)
+}

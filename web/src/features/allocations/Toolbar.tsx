@@ -67,7 +67,7 @@ export const Toolbar = memo(function Toolbar({
           <Form.Label htmlFor="as-of-day" className="small quiet">
             As of another day
           </Form.Label>
-          <DayField id="as-of-day" means="last" value={on ?? ''} onDay={(day) => choose('on', day || null)} />
+          <DayField id="as-of-day" means="last" stands value={on ?? ''} onDay={(day) => choose('on', day || null)} />
           {on && (
             <>
               <Form.Label htmlFor="against-day" className="small quiet mt-2">
@@ -76,6 +76,7 @@ export const Toolbar = memo(function Toolbar({
               <DayField
                 id="against-day"
                 means="last"
+                stands
                 value={against ?? ''}
                 onDay={(day) => choose('against', day || null)}
               />

@@ -4,7 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { AccountSelect } from '../../components/AccountSelect'
 import type { NewLot } from '../../domain/draft'
-import { dayName } from '../../domain/months'
+import { dayName, nextDay } from '../../domain/months'
 import { money } from '../../domain/money'
 import { costOf } from '../drafts/Purchases'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -23,11 +23,6 @@ interface LotFormProps {
   today: string
   put: (lot: NewLot) => void
   close: () => void
-}
-
-/** The day after another, as YYYY-MM-DD. */
-export function nextDay(day: string, by = 1): string {
-  return new Date(Date.parse(`${day}T00:00:00Z`) + by * 86_400_000).toISOString().slice(0, 10)
 }
 
 function yearAfter(day: string): string {

@@ -8,7 +8,7 @@ import { me, poolsNow, poolTimeline, useCan } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
 import type { Change } from '../../domain/draft'
 import { fullSaid } from '../../domain/filling'
-import { dayName, dayOf, monthAfter } from '../../domain/months'
+import { dayName, dayOf, monthAfter, nextDay } from '../../domain/months'
 import { decimal, parseUnits, units, unitName } from '../../domain/units'
 import { Gauge } from '../../components/Gauge'
 import { holders } from '../../components/holders'
@@ -17,7 +17,7 @@ import { useDraft } from '../drafts/context'
 import { storageTotal } from '../storage/queries'
 import { CalendarButton } from './CalendarButton'
 import { InvoiceCheck } from './InvoiceCheck'
-import { LotForm, nextDay, type BuyingFrom, type Lot } from './LotForm'
+import { LotForm, type BuyingFrom, type Lot } from './LotForm'
 import { PlanPanel } from './PlanPanel'
 import { ProductLink } from './ProductScreen'
 import { ProductForm, products, type ProductBody } from './ProductForm'
@@ -202,7 +202,10 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
     return () => watch.disconnect()
   }, [])
   const stores = useCan('people.see')
-  const stored = useQuery({ ...storageTotal(pool.product, pool.owner), enabled: pool.measure === 'storage' && stores })
+  const stored = useQuery({
+    ...storageTotal(pool.product, pool.owner, ''),
+    enabled: pool.measure === 'storage' && stores,
+  })
   const unit = unitName(pool.unit, 2)
   const today = found.data?.today ?? pool.now.day
   const drafted = Object.values(draft.changes).filter(

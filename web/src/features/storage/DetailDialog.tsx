@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { scaleLinear, scaleUtc } from 'd3-scale'
 import { Button, Modal } from 'react-bootstrap'
 import { Trouble, Wait } from '../../components/States'
-import { shortDay } from '../../domain/months'
+import { dayName, shortDay } from '../../domain/months'
 import { roundUnits, units, whole } from '../../domain/units'
 import { FolderForm } from './FolderForm'
 import { LeftBehind } from './LeftBehind'
@@ -14,6 +14,7 @@ export function DetailDialog({
   perUnit,
   row,
   what,
+  day,
   close,
   openPerson,
 }: {
@@ -21,6 +22,8 @@ export function DetailDialog({
   perUnit: number
   row: StorageRow
   what: Exclude<What, 'accounts'>
+  /** The day the row is of; empty = now. */
+  day: string
   close: () => void
   openPerson: () => void
 }) {
@@ -41,6 +44,7 @@ export function DetailDialog({
       <Modal.Body>
         <p className="say">
           {units(row.size.now, perUnit)} GB
+          {day && ` on ${dayName(day)}; below is what is stored now`}
           {row.limit !== null && ` of ${units(row.limit, perUnit)} GB, ${row.source ?? 'its limit'}`}
           {!row.here && '; left behind by somebody who is not of this account any more'}.
         </p>

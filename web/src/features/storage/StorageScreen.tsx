@@ -6,6 +6,7 @@ import { me, useCan } from '../../api/queries'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands } from '../../commands/registry'
 import { useAddress } from '../../components/address'
+import { DayField } from '../../components/DayField'
 import { ExportMenu } from '../../components/ExportMenu'
 import { Gauge } from '../../components/Gauge'
 import { useOutcome } from '../../components/Outcome'
@@ -13,7 +14,7 @@ import { PagedGrid } from '../../components/PagedGrid'
 import { Empty, StateMark, Trouble, Wait } from '../../components/States'
 import type { Column, Sorting } from '../../components/VirtualTable'
 import { fullSaid } from '../../domain/filling'
-import { dayOf, shortDay } from '../../domain/months'
+import { dayName, dayOf, nextDay, shortDay } from '../../domain/months'
 import { roundUnits, units } from '../../domain/units'
 import { PoolTabs } from '../pools/PoolTabs'
 import { DetailDialog } from './DetailDialog'
@@ -49,12 +50,14 @@ const any = () => 0
 
 interface Shown {
   what: What
+  /** Of a day that is over: without limits, and without when it was last reported. */
+  isPast: boolean
   perUnit: number
   largest: number
   openAccount: (row: StorageRow) => void
 }
 
-function columns({ what, perUnit, largest, openAccount }: Shown): Column<StorageRow>[] {
+function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column<StorageRow>[] {
   const of = (grains: number) => roundUnits(grains, perUnit)
   const grown = (key: Order, title: string, before: (row: StorageRow) => number): Column<StorageRow> => ({
     key,
@@ -65,7 +68,7 @@ function columns({ what, perUnit, largest, openAccount }: Shown): Column<Storage
     cell: (row) => <Grown by={row.size.now - before(row)} perUnit={perUnit} />,
   })
   const limits: Column<StorageRow>[] =
-    what === 'accounts' || what === 'people'
+    what === 'accounts' || (what === 'people' && !isPast)
       ? [
           {
             key: 'limit',
@@ -128,7 +131,7 @@ function columns({ what, perUnit, largest, openAccount }: Shown): Column<Storage
         ]),
     {
       key: 'bar',
-      title: '■ 30 days ago  ▨ since',
+      title: isPast ? '■ 30 days before  ▨ since' : '■ 30 days ago  ▨ since',
       width: 'minmax(110px, 1.3fr)',
       cell: (row) => <SizeBar size={row.size} largest={largest} />,
     },
@@ -138,7 +141,7 @@ function columns({ what, perUnit, largest, openAccount }: Shown): Column<Storage
     grown('month', '30 days', (row) => row.size.month_ago),
     grown('quarter', '90 days', (row) => row.size.quarter_ago),
     { key: 'trend', title: 'Trend', width: '84px', cell: (row) => <Trend size={row.size} /> },
-    ...(what === 'accounts'
+    ...(what === 'accounts' || isPast
       ? []
       : [
           {
@@ -179,11 +182,14 @@ export default function StorageScreen() {
   const product = params.get('product') ?? products.data?.find((each) => each.product)?.product ?? ''
   const account = params.get('account') ?? who?.running.account ?? ''
   const what = (seesPeople ? WHAT.find(([key]) => key === params.get('what'))?.[0] : undefined) ?? 'accounts'
-  const show = (what === 'people' ? SHOW.find(([key]) => key === params.get('show'))?.[0] : undefined) ?? 'all'
-  const order = ORDERS.find((each) => each === params.get('order')) ?? 'size'
+  const day = params.get('day') ?? ''
+  const lists = what === 'people' && !day
+  const show = (lists ? SHOW.find(([key]) => key === params.get('show'))?.[0] : undefined) ?? 'all'
+  const wanted = ORDERS.find((each) => each === params.get('order')) ?? 'size'
+  const order = day && (wanted === 'share' || wanted === 'used') ? 'size' : wanted
   const find = what === 'accounts' ? '' : (params.get('find') ?? '')
-  const total = useQuery(storageTotal(product, account))
-  const asked = { product, account, what, show, order, find }
+  const total = useQuery(storageTotal(product, account, day))
+  const asked = { product, account, what, show, order, find, day }
   const found = useStored(asked)
   if (!who || products.isPending) return <Wait what="the storage" />
   if (products.isError) return <Trouble error={products.error} again={() => void products.refetch()} />
@@ -236,43 +242,57 @@ export default function StorageScreen() {
             </button>
           ))}
         </span>
-        {what !== 'accounts' && (
-          <Form.Control
-            type="search"
-            placeholder="Find"
-            aria-label={`Find ${WHAT.find(([key]) => key === what)?.[1].toLowerCase()}`}
-            style={{ width: 130 }}
-            key={what}
-            defaultValue={find}
-            onChange={(event) => change({ find: event.target.value })}
-          />
-        )}
+        <DayField
+          aria-label="As of the end of"
+          placeholder="As of a day"
+          value={day}
+          means="last"
+          stands
+          max={nextDay(dayOf(who.now), -1)}
+          onDay={(chosen) => change({ day: chosen || null, show: null })}
+        />
         <span className="grow" />
-        {seesPeople && (
+        {seesPeople && !day && (
           <Button variant="outline-primary" onClick={() => setLimiting(true)}>
             {changesLimits ? 'Limit per person…' : 'Spread…'}
           </Button>
         )}
         <ExportMenu
           path={exported}
-          params={what === 'accounts' ? { product, account } : { product, account, what, show, order, find }}
+          params={{
+            ...(what === 'accounts' ? { product, account } : { product, account, what, show, order, find }),
+            ...(day && { day }),
+          }}
         />
       </div>
-      {total.data && <Sums total={total.data} up={(code) => change({ account: code }, 'in the history')} />}
-      {what === 'people' && (
-        <div className="px-3 pb-2">
-          <span className="seg" role="group" aria-label="Show">
-            {SHOW.map(([key, says]) => (
-              <button
-                type="button"
-                key={key}
-                aria-pressed={show === key}
-                onClick={() => change({ show: key === 'all' ? null : key })}
-              >
-                {says}
-              </button>
-            ))}
-          </span>
+      {total.data && !total.isError && (
+        <Sums total={total.data} day={day} up={(code) => change({ account: code }, 'in the history')} />
+      )}
+      {what !== 'accounts' && (
+        <div className="px-3 pb-2 d-flex gap-3 flex-wrap align-items-center">
+          {lists && (
+            <span className="seg" role="group" aria-label="Show">
+              {SHOW.map(([key, says]) => (
+                <button
+                  type="button"
+                  key={key}
+                  aria-pressed={show === key}
+                  onClick={() => change({ show: key === 'all' ? null : key })}
+                >
+                  {says}
+                </button>
+              ))}
+            </span>
+          )}
+          <Form.Control
+            type="search"
+            placeholder="Find"
+            aria-label={`Find ${WHAT.find(([key]) => key === what)?.[1].toLowerCase()}`}
+            style={{ width: 200 }}
+            key={what}
+            defaultValue={find}
+            onChange={(event) => change({ find: event.target.value })}
+          />
         </div>
       )}
       {found.error ? (
@@ -287,11 +307,11 @@ export default function StorageScreen() {
         </Empty>
       ) : (
         <PagedGrid
-          key={`${product} ${account} ${what} ${show} ${order}`}
+          key={`${product} ${account} ${what} ${show} ${order} ${day}`}
           total={found.total}
           rowAt={found.rowAt}
           onShown={found.onShown}
-          columns={columns({ what, perUnit, largest, openAccount })}
+          columns={columns({ what, isPast: day !== '', perUnit, largest, openAccount })}
           rowKey={(row) => `${row.account} ${row.name}`}
           label={WHAT.find(([key]) => key === what)?.[1] ?? ''}
           sorting={sorting}
@@ -309,6 +329,7 @@ export default function StorageScreen() {
           perUnit={perUnit}
           row={looked}
           what={what}
+          day={day}
           close={() => setLooked(null)}
           openPerson={() => void go(`/people/${encodeURIComponent(looked.name)}`)}
         />
@@ -330,7 +351,7 @@ export default function StorageScreen() {
   )
 }
 
-function Sums({ total, up }: { total: StorageTotal; up: (account: string) => void }) {
+function Sums({ total, day, up }: { total: StorageTotal; day: string; up: (account: string) => void }) {
   const of = (grains: number) => roundUnits(grains, total.per_unit)
   const { parent, full, size } = total
   const parts: [string, StorageTotal['personal']][] = [
@@ -348,7 +369,7 @@ function Sums({ total, up }: { total: StorageTotal; up: (account: string) => voi
               ↑ up
             </button>
           )}
-          {total.account_name}, GB <StateMark state={total.state} />
+          {total.account_name}, GB{day && `, as of ${dayName(day)}`} <StateMark state={total.state} />
         </span>
         <b title={units(size.now, total.per_unit)}>{of(size.now)}</b>{' '}
         <span className="d-inline quiet">{total.cap === null ? '' : `of ${of(total.cap)}`}</span>
@@ -366,9 +387,9 @@ function Sums({ total, up }: { total: StorageTotal; up: (account: string) => voi
       ))}
       {(
         [
-          ['7 days', size.week_ago],
-          ['30 days', size.month_ago],
-          ['90 days', size.quarter_ago],
+          [`7 days${day && ' before'}`, size.week_ago],
+          [`30 days${day && ' before'}`, size.month_ago],
+          [`90 days${day && ' before'}`, size.quarter_ago],
         ] as const
       ).map(([says, before]) => (
         <div key={says}>

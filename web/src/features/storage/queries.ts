@@ -15,10 +15,13 @@ export const storageProducts = queryOptions({
   staleTime: 300_000,
 })
 
-export const storageTotal = (product: string, account: string) =>
+/** What a branch stores, or stored at the end of a day (empty = now). */
+export const storageTotal = (product: string, account: string, day: string) =>
   queryOptions({
-    queryKey: ['storage', 'total', product, account],
-    queryFn: () => take(api.GET('/api/storage/total', { params: { query: { product, account } } })),
+    queryKey: ['storage', 'total', product, account, day],
+    queryFn: () =>
+      take(api.GET('/api/storage/total', { params: { query: { product, account, ...(day && { day }) } } })),
+    retry: false,
     enabled: product !== '' && account !== '',
     placeholderData: keepPreviousData,
   })
@@ -62,22 +65,28 @@ export interface Asked {
   show: Show
   order: Order
   find: string
+  /** The day as of whose end; empty = now. */
+  day: string
 }
 
 /** The list as far as it is on screen: accounts directly below one, or everything of a branch by its kind. */
-export function useStored({ product, account, what, show, order, find }: Asked) {
-  return usePages<StorageRow>(['storage', 'rows', product, account, what, show, order, find], (offset, limit) =>
+export function useStored({ product, account, what, show, order, find, day }: Asked) {
+  const as = day ? { day } : {}
+  return usePages<StorageRow>(['storage', 'rows', product, account, what, show, order, find, day], (offset, limit) =>
     what === 'accounts'
       ? take(
           api.GET('/api/storage/accounts', {
             params: {
-              query: { product, account, order: order === 'share' || order === 'used' ? 'size' : order, offset, limit },
+              query: {
+                ...as,
+                ...{ product, account, order: order === 'share' || order === 'used' ? 'size' : order, offset, limit },
+              },
             },
           }),
         )
       : take(
           api.GET('/api/storage/rows', {
-            params: { query: { product, account, what, show, order, find, offset, limit } },
+            params: { query: { ...as, product, account, what, show, order, find, offset, limit } },
           }),
         ),
   )

@@ -13,6 +13,7 @@ import sqlalchemy as sa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fair_ladle.app.account_admin import usecases as account_admin
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import storing
@@ -27,7 +28,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.storage import forecasts, left_behind, limits, listing, on_a_day
+from fair_ladle.app.storage import folders, forecasts, left_behind, limits, listing, on_a_day
 from fair_ladle.app.today import usecases as today
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import storage_samples
@@ -214,6 +215,60 @@ def test_a_preview_is_what_the_limit_then_does(demo: Database) -> None:
     }
     gone = demo.run(limits.preview, OLDQUAY, P, "OLDQUAY-HARBOUR", None, None)
     assert gone.over == sum(each.size.now > 20_000 for each in every(demo, OLDQUAY, "OLDQUAY-HARBOUR") if each.here)
+
+
+def test_shared_folders_are_found_by_their_limit_and_by_who_looks_after_them(demo: Database) -> None:
+    crew = every(demo, OLDQUAY, "OLDQUAY-CREW")
+    with demo.transaction() as tx:
+        product = pools.product(tx, P)
+        account_id = accounts_service.known(tx).facts[accounts_service.known(tx).tree.row("OLDQUAY-CREW")].id
+    mine = [each.name for each in crew if each.here][:3]
+    bosses = GroupTerms("OLDQUAY-CREW", "deck", "Deck", None, tuple(mine), 10)
+    demo.run(groups.put, OLDQUAY, bosses)
+    for code, owner, limit, group in (
+        ("LOGS", mine[0], 100, None),
+        ("PLANS", mine[1], 95, "deck"),
+        ("OLD", None, None, None),
+    ):
+        terms = folders.FolderTerms(code.title(), owner, limit, True, group)
+        demo.run(folders.put, OLDQUAY, P, "OLDQUAY-CREW", code, terms)
+    there = {each.name: each for each in every(demo, OLDQUAY, "OLDQUAY-CREW", "folders")}
+    assert there["LOGS"].size.now == 0 and there["LOGS"].title == "Logs", "there at once, with nothing in it"
+    samples = [
+        {"account_id": account_id, "category": f"folder/{code}", "at": demo.clock.now(), "bytes": size * 10**6}
+        for code, size in (("LOGS", 101), ("PLANS", 80), (f"PLANS/{mine[1]}", 3), (f"PLANS/{mine[2]}", 7), ("OLD", 1))
+    ]
+    demo.run(storing.report_sizes, product, samples)
+
+    def names(show: str) -> list[str]:
+        return [each.name for each in every(demo, OLDQUAY, "OLDQUAY-CREW", "folders", show)]
+
+    assert (names("over"), names("near"), names("nobody")) == (["LOGS"], ["PLANS"], ["OLD"])
+    shares = demo.run(listing.holders, OLDQUAY, P, "OLDQUAY-CREW", "folders", "all", "share", "", 0, 9).rows
+    assert [(each.name, each.limit, each.state) for each in shares][:2] == [
+        ("LOGS", 100, "over"),
+        ("PLANS", 95, "near"),
+    ]
+    assert shares[0].owner and shares[0].source == "its own limit" and not shares[-1].here
+    found = demo.run(listing.holders, OLDQUAY, P, "OLDQUAY-CREW", "folders", "all", "size", "plan", 0, 9)
+    assert [each.name for each in found.rows] == ["PLANS"] and found.total == 1
+    members = demo.run(listing.detail, OLDQUAY, P, "OLDQUAY-CREW", "folders", "PLANS").members
+    assert [(who, size) for who, _, size in members] == [(mine[2], 7), (mine[1], 3), (mine[0], 0)]
+    demo.run(groups.forget, OLDQUAY, "OLDQUAY-CREW/deck")
+    assert demo.run(folders.known, OLDQUAY, P, [("OLDQUAY-CREW", "PLANS")])["OLDQUAY-CREW", "PLANS"].terms.group is None
+    assert demo.run(checks.verify, COMMAND_LINE) == []
+
+
+def test_an_account_can_keep_making_shared_folders_for_itself(demo: Database) -> None:
+    terms = folders.FolderTerms("Plans", None, None, False)
+    demo.run(account_admin.set_setting, OLDQUAY, "OLDQUAY", "folders", 1)
+    demo.run(account_admin.set_setting, CREW, "OLDQUAY-CREW", "folders", 0)
+    with pytest.raises(Refused, match="Ask Old Quay Ferries"):
+        demo.run(folders.put, CREW, P, "OLDQUAY-CREW", "PLANS", terms)
+    demo.run(folders.put, OLDQUAY, P, "OLDQUAY-CREW", "PLANS", terms)
+    demo.run(folders.put, CREW, P, "OLDQUAY-CREW", "PLANS", terms), "one that is there is looked after as before"
+    with pytest.raises(Refused, match="each account's admins or this account's admins"):
+        demo.run(account_admin.set_setting, OLDQUAY, "OLDQUAY", "folders", 2)
 
 
 def test_what_is_kept_follows_late_samples_moves_and_days(tmp_path: Path, new_database: Callable[[], Database]) -> None:

@@ -76,7 +76,8 @@ class AccountEdit(BaseModel):
 
 
 class SettingBody(BaseModel):
-    """How long something lasts for an account: ``in_force`` there, ``own`` set by it (null = as the account above)."""
+    """How long something lasts for an account: ``in_force`` there, ``own`` set by it (null = as the account above). One
+    with ``choices`` has the place of one of them."""
 
     name: str
     words: str
@@ -85,6 +86,7 @@ class SettingBody(BaseModel):
     own: int | None
     least: int
     most: int
+    choices: list[str]
 
 
 class SettingEdit(BaseModel):
@@ -163,6 +165,7 @@ def settings(account: str, db: Db, who: Who) -> Any:
             own=each.own,
             least=each.setting.least,
             most=each.setting.most,
+            choices=list(each.setting.choices),
         )
         for each in db.snapshot(usecases.settings, who, account)
     ]

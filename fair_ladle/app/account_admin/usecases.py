@@ -92,14 +92,15 @@ def set_setting(tx: Transaction, actor: Actor, code: str, name: str, amount: int
     if setting is None:
         raise not_found("setting", name)
     if amount is not None and not setting.least <= amount <= setting.most:
-        raise invalid(f"{setting.words} {setting.least} to {setting.most} {setting.unit}.", name)
+        most = " or ".join(setting.choices) or f"{setting.least} to {setting.most} {setting.unit}"
+        raise invalid(f"{setting.words} {most}.", name)
     before = settings_service.own(tx, accounts, {row}).get((row, name))
     if before == amount:
         return
     settings_service.put(tx, int(accounts.ids[row]), name, amount)
 
     def said(value: int | None) -> str:
-        return "as the parent account" if value is None else f"{value} {setting.unit}"
+        return "as the parent account" if value is None else setting.said(value)
 
     entry = log_service.Entry(
         "setting changed", setting.words, int(accounts.ids[row]), {"value": said(before)}, {"value": said(amount)}

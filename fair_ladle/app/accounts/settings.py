@@ -1,5 +1,5 @@
-"""How long things last, by account: an account's own setting, or that of the nearest account above, or the usual one.
-Trusted: the caller has judged scope."""
+"""How long things last and who may make them, by account: an account's own setting, or that of the nearest account
+above, or the usual one. Trusted: the caller has judged scope."""
 
 from __future__ import annotations
 
@@ -16,13 +16,19 @@ from fair_ladle.app.plumbing.database import Transaction
 
 @dataclass(frozen=True)
 class Setting:
-    """A setting: what it is in words, its unit, the usual value, and the least and most it can be."""
+    """A setting: what it is in words, its unit, the usual value, and the least and most it can be; or the ``choices``
+    it has, by their places."""
 
     words: str
     unit: str
     usual: int
     least: int
     most: int
+    choices: tuple[str, ...] = ()
+
+    def said(self, value: int) -> str:
+        """A value in words."""
+        return self.choices[value] if self.choices else f"{value} {self.unit}"
 
 
 SETTINGS: Mapping[str, Setting] = {
@@ -30,7 +36,14 @@ SETTINGS: Mapping[str, Setting] = {
     "number_hold": Setting("A number is held while choosing for", "minutes", 15, 1, 240),
     "offline_lease": Setting("A device may work offline for", "days", 21, 1, 30),
     "notice": Setting("A notice before reclaiming runs for", "days", 7, 0, 90),
+    "folders": Setting("Shared folders are made by", "", 0, 0, 1, ("each account's admins", "this account's admins")),
 }
+
+
+def made_above(tx: Transaction, accounts: Accounts, row: int, name: str) -> bool:
+    """Whether an account above this one keeps something for its own admins (the second choice of a setting)."""
+    above = set(accounts.tree.path_up(row)) - {row}
+    return any(key[1] == name and amount == 1 for key, amount in own(tx, accounts, above).items())
 
 
 def value(tx: Transaction, accounts: Accounts, row: int, name: str) -> int:

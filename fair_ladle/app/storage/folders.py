@@ -14,14 +14,17 @@ from typing import Any, Literal
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts import settings
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
+from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.people.tables import people
+from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction, in_utc, lock_rows
-from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage.listing import product_of
@@ -35,12 +38,14 @@ f = shared_folders
 
 @dataclass(frozen=True)
 class FolderTerms:
-    """What a folder is: who looks after it (a username), the most it may store (grains), and whether that stops."""
+    """What a folder is: who looks after it (a username), the most it may store (grains), whether that stops, and the
+    group of the account whose it is (its code; None = the account's)."""
 
     name: str
     owner: str | None
     limit: int | None
     stops: bool
+    group: str | None = None
 
 
 @dataclass(frozen=True)
@@ -71,15 +76,17 @@ def known(
     owner = people.c.username, people.c.display_name, people.c.status, people.c.account_id.label("owners")
     wanted = sa.select(f, *owner)
     mine = wanted.select_from(f.outerjoin(people, people.c.id == f.c.owner_id))
+    groups = {each.id: each.code for each in Groups.read(tx, accounts).every}
     rows = tx.connection.execute(
         mine.where(f.c.product_id == found.id, sa.tuple_(f.c.account_id, f.c.code).in_(list(ids)))
     )
-    return {ids[row.account_id, row.code]: _folder(row, ids[row.account_id, row.code][0]) for row in rows}
+    found_at = {ids[row.account_id, row.code]: row for row in rows}
+    return {key: _folder(row, key[0], groups.get(row.group_id)) for key, row in found_at.items()}
 
 
-def _folder(row: Any, account: str) -> Folder:
+def _folder(row: Any, account: str, group: str | None) -> Folder:
     is_there = row.username is not None and row.status != "removed" and row.owners == row.account_id
-    terms = FolderTerms(row.name, row.username if is_there else None, row.grains, row.stops)
+    terms = FolderTerms(row.name, row.username if is_there else None, row.grains, row.stops, group)
     return Folder(
         row.code,
         account,
@@ -92,7 +99,8 @@ def _folder(row: Any, account: str) -> Folder:
 
 
 def put(tx: Transaction, actor: Actor, product: str, account: str, code: str, terms: FolderTerms) -> None:
-    """Make a folder of an account, or change one."""
+    """Make a folder of an account, or change one. A new one is there at once, and stores nothing. Refused where an
+    account above keeps making them for itself."""
     found, account_id = _place(tx, actor, product, account)
     code = code.strip()
     if not code or len(code) > 64 or "/" in code or not code.isprintable() or code == "reserved":
@@ -107,16 +115,29 @@ def put(tx: Transaction, actor: Actor, product: str, account: str, code: str, te
         if person is None or person.account_id != account_id or person.status == "removed":
             raise invalid(f"{terms.owner} is nobody of this account.", "owner")
         owner_id = person.id
+    group_id = personal_storage.layer(tx, actor, account, terms.group)[1] if terms.group else None
     there = _locked(tx, found, account_id, code)
     values = {"name": terms.name.strip(), "owner_id": owner_id, "grains": terms.limit, "stops": terms.stops}
+    values["group_id"] = group_id
     if there is None:
+        _may_make(tx, actor)
         key = {"account_id": account_id, "product_id": found.id, "code": code}
         tx.connection.execute(sa.insert(f).values(**key, **values))
+        if not usage.series_of(tx, found, account_id, _category(code)):
+            sample = {"account_id": account_id, "category": _category(code), "at": tx.now, "bytes": 0}
+            storing.report_sizes(tx, found, [sample])
     else:
         tx.connection.execute(sa.update(f).where(f.c.id == there.id).values(values))
-    told = {"GB": "none" if terms.limit is None else found.said(terms.limit), "owner": terms.owner or "nobody"}
+    told = {"limit": "none" if terms.limit is None else found.said(terms.limit), "owner": terms.owner or "nobody"}
     what = "shared folder made" if there is None else "shared folder changed"
     _log(tx, actor, what, code, account_id, told)
+
+
+def _may_make(tx: Transaction, actor: Actor) -> None:
+    accounts = accounts_service.known(tx)
+    top = accounts_service.top_row(accounts, actor)
+    if settings.made_above(tx, accounts, top, "folders"):
+        raise not_allowed(f"Shared folders are made above this branch. Ask {accounts.name(accounts.tree.parent[top])}.")
 
 
 def _place(tx: Transaction, actor: Actor, product: str, account: str) -> tuple[Product, int]:

@@ -59,7 +59,8 @@ class Row:
     """One of a list. ``account`` and its name say where it sits; ``name`` is the account's code (empty: the account
     itself without those below it), the username, the folder's code or the category. ``limit`` (None = none in sight) is
     a cap or a personal limit, ``source`` says which. ``here`` is False of a person whose bytes were left behind in an
-    account that is no longer theirs: of them no more is told than the username under which they stored them."""
+    account that is no longer theirs: of them no more is told than the username under which they stored them; and of a
+    folder that nobody of the account looks after. ``owner`` is who does, of a folder."""
 
     account: str
     account_name: str
@@ -72,6 +73,7 @@ class Row:
     here: bool
     at: datetime | None
     used_at: datetime | None
+    owner: str | None = None
 
 
 @dataclass(frozen=True)
@@ -180,8 +182,8 @@ def inside_of(
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     limits = limits_in_sql(tx, accounts, wanted) if kind == "person" else None
-    if kind != "person" and (show in ("near", "over", "nobody") or order == "share"):
-        raise invalid("Only people have limits of their own, and only they can have left something behind.", "show")
+    if kind == "category" and (show in ("near", "over", "nobody") or order == "share"):
+        raise invalid("Categories have no limit and no owner; choose people or folders.", "show")
     asked = store.Asked(
         wanted.id,
         kind,
@@ -241,8 +243,8 @@ class _Sources:
 
     def row(self, row: Any) -> Row:
         """A row of the store as it is told."""
-        is_person = row.kind == "person"
-        limit = int(row.limit) if is_person and row.limit is not None else None
+        is_person, is_folder = row.kind == "person", row.kind == "folder"
+        limit = None if row.kind == "category" or row.limit is None else int(row.limit)
         size = Size.of(row)
         state = None
         if limit is not None:
@@ -251,14 +253,15 @@ class _Sources:
             row.account,
             row.account_name,
             row.name,
-            row.display_name if is_person and row.is_here else row.name,
+            row.display_name if is_person and row.is_here else (is_folder and row.folder_name) or row.name,
             size,
             limit,
-            self._source(int(row.layer)) if limit is not None else None,
+            None if limit is None else "its own limit" if is_folder else self._source(int(row.layer)),
             state,
-            bool(row.is_here) if is_person else True,
+            row.kind == "category" or bool(row.is_here),
             in_utc(row.at),
             None if row.used_at is None else in_utc(row.used_at),
+            row.display_name if is_folder and row.is_here else None,
         )
 
     def _source(self, place: int) -> str:
@@ -321,10 +324,12 @@ def every_child(tx: Transaction, actor: Actor, product: str, account: str) -> It
 @dataclass(frozen=True)
 class Detail:
     """What one person, folder or category stores: category by category (grains), and all together at the end of every
-    day on which it changed, the first of them what it was before."""
+    day on which it changed, the first of them what it was before. ``members`` are those of a folder: who wrote to it
+    (username, name, grains), largest first, and the others of its group."""
 
     categories: list[tuple[str, int]]
     days: list[tuple[date, int]]
+    members: list[tuple[str, str, int]]
 
 
 def detail(tx: Transaction, actor: Actor, product: str, account: str, what: str, name: str) -> Detail:
@@ -333,8 +338,29 @@ def detail(tx: Transaction, actor: Actor, product: str, account: str, what: str,
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     since = accounts_service.today(tx) - timedelta(days=DETAILED_DAYS)
-    found = usage.stored_over_time(tx, wanted, int(accounts.ids[row]), KIND_OF[what], name, since)
-    return Detail(*found)
+    categories, days = usage.stored_over_time(tx, wanted, int(accounts.ids[row]), KIND_OF[what], name, since)
+    members = _members(tx, accounts, wanted, row, name, categories) if what == "folders" else []
+    return Detail(categories, days, members)
 
 
-DETAILED_DAYS = 395
+DETAILED_DAYS, MOST_MEMBERS = 395, 200
+
+
+def _members(
+    tx: Transaction, accounts: Accounts, product: Product, row: int, code: str, categories: Sequence[tuple[str, int]]
+) -> list[tuple[str, str, int]]:
+    """Who wrote how much to a folder, and who of its group wrote nothing; people of the account and those below it."""
+    wrote: dict[str, int] = defaultdict(int)
+    for category, size in categories:
+        parts = category.split("/")
+        if len(parts) > 2:
+            wrote[parts[2]] += size
+    group_id = store.group_of_folder(tx.connection, product.id, int(accounts.ids[row]), code)
+    every = Groups.read(tx, accounts)
+    group = next((each for each in every.every if each.id == group_id), None)
+    ids = [] if group is None else store.first(tx.connection, every.members(group), MOST_MEMBERS)
+    people = store.people_of_folder(
+        tx.connection, list(wrote), ids, accounts_service.in_branch(accounts, row, store.p.c.account_id)
+    )
+    found = [(each.username, each.display_name, wrote[each.username]) for each in people]
+    return sorted(found, key=lambda each: (-each[2], each[1]))

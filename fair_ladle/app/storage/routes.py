@@ -73,7 +73,8 @@ class StorageTotal(BaseModel):
 
 class StorageRow(BaseModel):
     """One of a list: an account with all below it (``name`` empty: itself without), a person's own, a shared folder, or
-    a category. ``here`` is false of what somebody left behind."""
+    a category. ``here`` is false of what somebody left behind, and of a folder that nobody looks after; ``owner`` is
+    who does."""
 
     account: str
     account_name: str
@@ -86,6 +87,7 @@ class StorageRow(BaseModel):
     here: bool
     at: datetime | None
     used_at: datetime | None
+    owner: str | None
 
 
 class StorageRows(BaseModel):
@@ -109,11 +111,21 @@ class DaySize(BaseModel):
     size: int
 
 
+class MemberSize(BaseModel):
+    """Somebody and the grains they wrote to a folder."""
+
+    username: str
+    name: str
+    size: int
+
+
 class StorageDetail(BaseModel):
-    """What one of a list stores, category by category, and all together over the days on which it changed."""
+    """What one of a list stores, category by category, and all together over the days on which it changed; of a shared
+    folder its ``members`` with what each wrote."""
 
     categories: list[CategorySize]
     days: list[DaySize]
+    members: list[MemberSize]
 
 
 class SizeBand(BaseModel):
@@ -261,14 +273,25 @@ def storage_accounts_export(
 
 
 COLUMNS = ["account", "account_name", "name", "title", "size_gb", "week_ago_gb", "month_ago_gb", "quarter_ago_gb"]
-COLUMNS += ["limit_gb", "limit_from", "state", "left_behind", "reported_at", "last_use"]
+COLUMNS += ["limit_gb", "limit_from", "state", "left_behind", "reported_at", "last_use", "owner"]
 
 
 def _cells(row: listing.Row) -> list[Any]:
     sizes = (row.size.now, row.size.week_ago, row.size.month_ago, row.size.quarter_ago, row.limit)
     units = [None if each is None else to_units(each, STORAGE) for each in sizes]
     when = [None if each is None else each.isoformat() for each in (row.at, row.used_at)]
-    return [row.account, row.account_name, row.name, row.title, *units, row.source, row.state, not row.here, *when]
+    return [
+        row.account,
+        row.account_name,
+        row.name,
+        row.title,
+        *units,
+        row.source,
+        row.state,
+        not row.here,
+        *when,
+        row.owner,
+    ]
 
 
 @routes.get("/detail", response_model=StorageDetail)
@@ -285,6 +308,7 @@ def storage_detail(
     return StorageDetail(
         categories=[CategorySize(category=category, size=size) for category, size in found.categories],
         days=[DaySize(day=day, size=size) for day, size in found.days],
+        members=[MemberSize(username=username, name=called, size=size) for username, called, size in found.members],
     )
 
 
@@ -313,12 +337,13 @@ def preview_limit(body: LimitToTry, db: Db, who: Who) -> Any:
 
 class FolderTermsBody(BaseModel):
     """What a shared folder is: who looks after it (a username of the account), the most it may store (grains; null = no
-    limit of its own), and whether that stops."""
+    limit of its own), whether that stops, and the group whose it is (a code; null = the account's)."""
 
     name: str = Field(max_length=200)
     owner: str | None = Field(None, max_length=128)
     limit: int | None = Field(None, ge=0, le=10**15)
     stops: bool = False
+    group: str | None = Field(None, max_length=64)
 
 
 class FolderBody(FolderTermsBody):
@@ -365,7 +390,8 @@ def put_shared_folder(
     body: FolderTermsBody, db: Db, who: Who, account: FolderCode, code: FolderCode, product: Code
 ) -> None:
     """Make a shared folder, or change one."""
-    db.run(folders.put, who, product, account, code, folders.FolderTerms(body.name, body.owner, body.limit, body.stops))
+    terms = folders.FolderTerms(body.name, body.owner, body.limit, body.stops, body.group)
+    db.run(folders.put, who, product, account, code, terms)
 
 
 @routes.post("/folders/{account}/{code}", response_model=FolderDone)

@@ -13,14 +13,14 @@ from fair_ladle.app.accounts.service import PAST_EVERY_PATH
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.database import batched
-from fair_ladle.app.storage.tables import storage_forecasts
+from fair_ladle.app.storage.tables import shared_folders, storage_forecasts
 from fair_ladle.app.usage.tables import storage_samples, stored
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
-k, a, p, s = stored, accounts, people, storage_samples
+k, a, p, s, f = stored, accounts, people, storage_samples, shared_folders
 BACK = ("week_ago", "month_ago", "quarter_ago")
 HERE = sa.and_(p.c.account_id == k.c.account_id, p.c.status != "removed")
-"""The person is one of the account where the bytes are."""
+"""The person, or who looks after the folder, is one of the account where the bytes are."""
 grains = sa.func.floor((k.c.bytes + BYTES_PER_GRAIN // 2) / BYTES_PER_GRAIN)
 
 
@@ -75,9 +75,25 @@ class Asked:
     """The branch is the whole tree."""
 
     @property
-    def needs_people(self) -> bool:
-        """Whether people, accounts or limits decide which rows there are, or in which order."""
+    def needs_more(self) -> bool:
+        """Whether people, folders, accounts or limits decide which rows there are, or in which order."""
         return bool(self.words) or self.show in ("near", "over", "nobody") or self.order == "share"
+
+    @property
+    def limited(self) -> sa.ColumnElement[Any]:
+        """The limit of a row, in grains; NULL = none."""
+        if self.kind == "folder":
+            return f.c.grains
+        return self.limit_of if self.limit_of is not None else sa.null()
+
+    def with_whose(self, rows: Any) -> Any:
+        """Rows of stored with who they are of: the person, or the folder and who looks after it."""
+        if self.kind == "person":
+            return rows.outerjoin(p, p.c.username == k.c.name)
+        if self.kind == "folder":
+            same = sa.and_(f.c.account_id == k.c.account_id, f.c.product_id == k.c.product_id, f.c.code == k.c.name)
+            return rows.outerjoin(f, same).outerjoin(p, p.c.id == f.c.owner_id)
+        return rows
 
     @property
     def hint(self) -> str | None:
@@ -86,11 +102,10 @@ class Asked:
 
 
 def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> list[Any]:
-    """A window of what is asked for, with the person and the limit where these are people. Where nothing but what is
-    stored decides, the window is found in that alone, and the rest read of its rows only."""
-    limited = asked.limit_of if asked.limit_of is not None else sa.null()
-    if not asked.needs_people:
-        found = sa.select(k.c.account_id, k.c.name).where(*_plain(asked)).order_by(*_order(asked, limited))
+    """A window of what is asked for, with whose it is and the limit. Where nothing but what is stored decides, the
+    window is found in that alone, and the rest read of its rows only."""
+    if not asked.needs_more:
+        found = sa.select(k.c.account_id, k.c.name).where(*_plain(asked)).order_by(*_order(asked))
         if asked.hint:
             found = found.with_hint(k, f"FORCE INDEX ({asked.hint})", "mysql")
         keys = [(row.account_id, row.name) for row in connection.execute(found.limit(limit).offset(offset))]
@@ -98,36 +113,37 @@ def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> li
             return []
         # By key, and more than is wanted: pairs in IN would read the whole table.
         of_keys = sa.and_(k.c.account_id.in_({each[0] for each in keys}), k.c.name.in_({each[1] for each in keys}))
-        wanted = _with_people(asked, limited).where(k.c.product_id == asked.product_id, k.c.kind == asked.kind, of_keys)
+        wanted = _with_whose(asked).where(k.c.product_id == asked.product_id, k.c.kind == asked.kind, of_keys)
         by_key = {(row.account_id, row.name): row for row in connection.execute(wanted)}
         return [by_key[each] for each in keys if each in by_key]
-    mine = _with_people(asked, limited).where(*_conditions(asked, limited))
-    return list(connection.execute(mine.order_by(*_order(asked, limited)).limit(limit).offset(offset)))
+    mine = _with_whose(asked).where(*_conditions(asked))
+    return list(connection.execute(mine.order_by(*_order(asked)).limit(limit).offset(offset)))
 
 
-def _with_people(asked: Asked, limited: sa.ColumnElement[Any]) -> sa.Select[Any]:
-    mine = sa.select(k, a.c.code.label("account"), a.c.name.label("account_name")).join(a, a.c.id == k.c.account_id)
-    if asked.kind != "person":
-        return mine
-    return mine.outerjoin(p, p.c.username == k.c.name).add_columns(
+def _with_whose(asked: Asked) -> sa.Select[Any]:
+    mine = sa.select(k, a.c.code.label("account"), a.c.name.label("account_name"))
+    joined = mine.select_from(asked.with_whose(k.join(a, a.c.id == k.c.account_id)))
+    if asked.kind == "category":
+        return joined
+    is_here = sa.case((HERE, 1), else_=0).label("is_here")
+    if asked.kind == "folder":
+        return joined.add_columns(f.c.name.label("folder_name"), f.c.grains.label("limit"), p.c.display_name, is_here)
+    return joined.add_columns(
         p.c.display_name,
-        sa.case((HERE, limited), else_=sa.null()).label("limit"),
+        sa.case((HERE, asked.limited), else_=sa.null()).label("limit"),
         (asked.layer_of if asked.layer_of is not None else sa.literal(-1)).label("layer"),
-        sa.case((HERE, 1), else_=0).label("is_here"),
+        is_here,
     )
 
 
 def count(connection: sa.Connection, asked: Asked, most: int) -> int:
     """How many there are, counted no further than so many."""
-    limited = asked.limit_of if asked.limit_of is not None else sa.null()
     one = sa.select(sa.literal(1))
-    if not asked.needs_people:
+    if not asked.needs_more:
         some = one.select_from(k).where(*_plain(asked)).limit(most).subquery()
     else:
-        joined: Any = k.join(a, a.c.id == k.c.account_id)
-        if asked.kind == "person":
-            joined = joined.outerjoin(p, p.c.username == k.c.name)
-        some = one.select_from(joined).where(*_conditions(asked, limited)).limit(most).subquery()
+        joined = asked.with_whose(k.join(a, a.c.id == k.c.account_id))
+        some = one.select_from(joined).where(*_conditions(asked)).limit(most).subquery()
     return int(connection.scalar(sa.select(sa.func.count()).select_from(some)) or 0)
 
 
@@ -142,16 +158,21 @@ def _plain(asked: Asked) -> list[sa.ColumnElement[bool]]:
     return found
 
 
-def _conditions(asked: Asked, limited: sa.ColumnElement[Any]) -> list[sa.ColumnElement[bool]]:
-    found = _plain(asked)
+def _conditions(asked: Asked) -> list[sa.ColumnElement[bool]]:
+    found, limited = _plain(asked), asked.limited
+    there = [HERE] if asked.kind == "person" else []
     if asked.show == "over":
-        found += [HERE, grains > limited]
+        found += [*there, grains > limited]
     elif asked.show == "near":
-        found += [HERE, grains <= limited, grains * 10 >= limited * 9, limited > 0]
+        found += [*there, grains <= limited, grains * 10 >= limited * 9, limited > 0]
     elif asked.show == "nobody":
         found += [k.c.bytes > 0, sa.or_(p.c.id.is_(None), sa.not_(HERE))]
     for word in asked.words:
-        columns = [k.c.name, a.c.name, *([sa.case((HERE, p.c.find_small), else_="")] if asked.kind == "person" else [])]
+        columns: list[sa.ColumnElement[Any]] = [k.c.name, a.c.name]
+        if asked.kind == "person":
+            columns.append(sa.case((HERE, p.c.find_small), else_=""))
+        elif asked.kind == "folder":
+            columns.append(sa.func.coalesce(f.c.name, ""))
         found.append(sa.or_(*(sa.func.lower(each).contains(word.lower(), autoescape=True) for each in columns)))
     return found
 
@@ -160,12 +181,16 @@ GROWING_BYTES = 10**9
 """Growing fast is: by more than a fifth in a month, and by more than this."""
 
 
-def _order(asked: Asked, limited: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
+def _order(asked: Asked) -> list[sa.ColumnElement[Any]]:
     last = [k.c.account_id, k.c.name]
     if asked.order in BACK:
         return [(k.c.bytes - k.c[asked.order]).desc(), *last]
     if asked.order == "share":
-        return [(grains * sa.literal_column("1e0") / sa.func.greatest(limited, 1)).desc(), k.c.bytes.desc(), *last]
+        return [
+            (grains * sa.literal_column("1e0") / sa.func.greatest(asked.limited, 1)).desc(),
+            k.c.bytes.desc(),
+            *last,
+        ]
     if asked.order == "used_at":
         return [sa.func.coalesce(k.c.used_at, k.c.at), *last]
     return [k.c.bytes.desc(), *last]
@@ -263,23 +288,45 @@ def people_named(connection: sa.Connection, usernames: Collection[str]) -> dict[
     return found
 
 
+def group_of_folder(connection: sa.Connection, product_id: int, account_id: int, code: str) -> int | None:
+    """The group whose a shared folder is (its number)."""
+    mine = [f.c.product_id == product_id, f.c.account_id == account_id, f.c.code == code]
+    found: int | None = connection.scalar(sa.select(f.c.group_id).where(*mine))
+    return found
+
+
+def first(connection: sa.Connection, numbers: Any, most: int) -> list[int]:
+    """The first of some numbers that are asked for."""
+    return list(connection.scalars(numbers.limit(most)))
+
+
+def people_of_folder(
+    connection: sa.Connection, usernames: Sequence[str], ids: Sequence[int], inside: sa.ColumnElement[bool]
+) -> list[Any]:
+    """Username and name of people of a branch (``inside`` is of people.account_id) by username or number."""
+    if not usernames and not ids:
+        return []
+    named = sa.or_(p.c.username.in_(usernames), p.c.id.in_(ids))
+    return list(connection.execute(sa.select(p.c.username, p.c.display_name).where(named, inside)))
+
+
 def put_forecasts(connection: sa.Connection, product_id: int, wanted: dict[int, dict[str, Any]]) -> None:
     """Keep these forecasts of a product, by account, and no others."""
-    f = storage_forecasts
+    kept = storage_forecasts
     there = {
         row.account_id: {name: getattr(row, name) for name in ("grains", "most", "full_on", "soonest", "latest")}
-        for row in connection.execute(sa.select(f).where(f.c.product_id == product_id))
+        for row in connection.execute(sa.select(kept).where(kept.c.product_id == product_id))
     }
     same = {each for each, row in wanted.items() if there.get(each) == row}
     for part in batched(there.keys() - same):
-        connection.execute(sa.delete(f).where(f.c.product_id == product_id, f.c.account_id.in_(part)))
+        connection.execute(sa.delete(kept).where(kept.c.product_id == product_id, kept.c.account_id.in_(part)))
     added = [{"product_id": product_id, "account_id": each} | row for each, row in wanted.items() if each not in same]
     if added:
-        connection.execute(sa.insert(f), added)
+        connection.execute(sa.insert(kept), added)
 
 
 def forecasts(connection: sa.Connection, inside: sa.ColumnElement[bool], until: date, limit: int) -> list[Any]:
     """The forecasts of a branch up to a day, the soonest first."""
-    f = storage_forecasts
-    wanted = sa.select(f).where(f.c.full_on <= until, inside)
-    return list(connection.execute(wanted.order_by(f.c.full_on, f.c.account_id, f.c.product_id).limit(limit)))
+    kept = storage_forecasts.c
+    wanted = sa.select(storage_forecasts).where(kept.full_on <= until, inside)
+    return list(connection.execute(wanted.order_by(kept.full_on, kept.account_id, kept.product_id).limit(limit)))

@@ -16,6 +16,12 @@ shared_folders = sa.Table(
     code_column("code", nullable=False, comment="its bytes stand in folder/CODE of the account"),
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("owner_id", sa.ForeignKey("people.id"), index=True, comment="who looks after it"),
+    sa.Column(
+        "group_id",
+        sa.ForeignKey("groups.id", ondelete="SET NULL"),
+        index=True,
+        comment="the group whose it is; NULL = the account's",
+    ),
     sa.Column("grains", sa.BigInteger, comment="its limit; NULL = none"),
     sa.Column("stops", sa.Boolean, nullable=False, comment="whether nothing more is written at the limit"),
     sa.Column("archived_at", Instant, comment="since when nothing more is written to it"),

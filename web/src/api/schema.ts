@@ -6776,6 +6776,8 @@ export interface components {
             code: string;
             /** Delete At */
             delete_at: string | null;
+            /** Group */
+            group?: string | null;
             /** Is Orphaned */
             is_orphaned: boolean;
             /** Limit */
@@ -6859,9 +6861,11 @@ export interface components {
         /**
          * FolderTermsBody
          * @description What a shared folder is: who looks after it (a username of the account), the most it may store (grains; null = no
-         *     limit of its own), and whether that stops.
+         *     limit of its own), whether that stops, and the group whose it is (a code; null = the account's).
          */
         FolderTermsBody: {
+            /** Group */
+            group?: string | null;
             /** Limit */
             limit?: number | null;
             /** Name */
@@ -8339,6 +8343,18 @@ export interface components {
             name: string;
             /** Status */
             status: string;
+            /** Username */
+            username: string;
+        };
+        /**
+         * MemberSize
+         * @description Somebody and the grains they wrote to a folder.
+         */
+        MemberSize: {
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
             /** Username */
             username: string;
         };
@@ -11020,9 +11036,12 @@ export interface components {
         };
         /**
          * SettingBody
-         * @description How long something lasts for an account: ``in_force`` there, ``own`` set by it (null = as the account above).
+         * @description How long something lasts for an account: ``in_force`` there, ``own`` set by it (null = as the account above). One
+         *     with ``choices`` has the place of one of them.
          */
         SettingBody: {
+            /** Choices */
+            choices: string[];
             /** In Force */
             in_force: number;
             /** Least */
@@ -11768,13 +11787,16 @@ export interface components {
         };
         /**
          * StorageDetail
-         * @description What one of a list stores, category by category, and all together over the days on which it changed.
+         * @description What one of a list stores, category by category, and all together over the days on which it changed; of a shared
+         *     folder its ``members`` with what each wrote.
          */
         StorageDetail: {
             /** Categories */
             categories: components["schemas"]["CategorySize"][];
             /** Days */
             days: components["schemas"]["DaySize"][];
+            /** Members */
+            members: components["schemas"]["MemberSize"][];
         };
         /**
          * StorageProduct
@@ -11791,7 +11813,8 @@ export interface components {
         /**
          * StorageRow
          * @description One of a list: an account with all below it (``name`` empty: itself without), a person's own, a shared folder, or
-         *     a category. ``here`` is false of what somebody left behind.
+         *     a category. ``here`` is false of what somebody left behind, and of a folder that nobody looks after; ``owner`` is
+         *     who does.
          */
         StorageRow: {
             /** Account */
@@ -11806,6 +11829,8 @@ export interface components {
             limit: number | null;
             /** Name */
             name: string;
+            /** Owner */
+            owner: string | null;
             size: components["schemas"]["SizeBody"];
             /** Source */
             source: string | null;

@@ -27,9 +27,7 @@ export function Settings({ account }: { account: string }) {
           <dl className="figures">
             {found.map((each) => [
               <dt key={each.name}>{each.words}</dt>,
-              <dd key={`${each.name} value`}>
-                {each.in_force} {each.unit}
-              </dd>,
+              <dd key={`${each.name} value`}>{each.choices[each.in_force] ?? `${each.in_force} ${each.unit}`}</dd>,
             ])}
           </dl>
           {may && (
@@ -83,17 +81,31 @@ function Edit({
       {settings.map((each, place) => (
         <Form.Group controlId={`setting-${each.name}`} key={each.name} className="mb-1">
           <Form.Label>
-            {each.words}, {each.unit}
+            {each.words}
+            {each.unit && `, ${each.unit}`}
           </Form.Label>
-          <Form.Control
-            name={each.name}
-            type="number"
-            min={each.least}
-            max={each.most}
-            defaultValue={each.own ?? ''}
-            placeholder={each.own === null ? `${each.in_force}, as the parent account` : 'as the parent account'}
-            autoFocus={place === 0}
-          />
+          {each.choices.length ? (
+            <Form.Select name={each.name} defaultValue={each.own ?? ''}>
+              <option value="">
+                as the parent account{each.own === null && `: ${each.choices[each.in_force] ?? ''}`}
+              </option>
+              {each.choices.map((says, at) => (
+                <option key={says} value={at}>
+                  {says}
+                </option>
+              ))}
+            </Form.Select>
+          ) : (
+            <Form.Control
+              name={each.name}
+              type="number"
+              min={each.least}
+              max={each.most}
+              defaultValue={each.own ?? ''}
+              placeholder={each.own === null ? `${each.in_force}, as the parent account` : 'as the parent account'}
+              autoFocus={place === 0}
+            />
+          )}
         </Form.Group>
       ))}
       <div className="d-flex gap-2 mt-2">

@@ -41,7 +41,7 @@ export function FirstSteps() {
   return (
     <section aria-label="First steps">
       <div className="section">First steps</div>
-      <ol className="steps">
+      <ol className="firststeps">
         {steps.map(([done, to, title, about]) => (
           <li key={title} className={done ? 'quiet' : undefined}>
             <span aria-hidden="true">{done ? '✓' : '○'}</span>

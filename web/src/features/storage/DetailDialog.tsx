@@ -46,7 +46,7 @@ export function DetailDialog({
           {units(row.size.now, perUnit)} GB
           {day && ` on ${dayName(day)}; below is what is stored now`}
           {row.limit !== null && ` of ${units(row.limit, perUnit)} GB, ${row.source ?? 'its limit'}`}
-          {!row.here && '; left behind by somebody who is not of this account any more'}.
+          {what === 'people' && !row.here && '; left behind by somebody who is not of this account any more'}.
         </p>
         {found.isPending ? (
           <Wait what="the sizes" />
@@ -59,6 +59,24 @@ export function DetailDialog({
             )}
             {what === 'folders' && <FolderForm product={product} perUnit={perUnit} row={row} close={close} />}
             <Over days={found.data.days} perUnit={perUnit} limit={row.limit} />
+            {found.data.members.length > 0 && (
+              <table className="ledger tight mb-2" aria-label="Members">
+                <thead>
+                  <tr>
+                    <th>Member</th>
+                    <th className="fig">Wrote, GB</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {found.data.members.map((each) => (
+                    <tr key={each.username}>
+                      <td>{each.name}</td>
+                      <td className="fig">{units(each.size, perUnit)}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            )}
             <table className="ledger tight" aria-label="Categories">
               <thead>
                 <tr>

@@ -10,7 +10,7 @@ import type { FolderState } from '../../domain/draft'
 import { dayOf, longDay } from '../../domain/months'
 import { parseUnits, units } from '../../domain/units'
 import { useDraft } from '../drafts/context'
-import type { StorageRow } from './queries'
+import { groupsOf, type StorageRow } from './queries'
 
 /** Who looks after a shared folder, what it may store, and where it goes. */
 export function FolderForm({
@@ -35,18 +35,26 @@ export function FolderForm({
   const { run, busy, trouble } = useAction('storage')
   const outcome = useOutcome()
   const [moving, setMoving] = useState('')
-  const [typed, setTyped] = useState<{ name?: string; owner?: string; limit?: string; stops?: boolean }>({})
+  const [typed, setTyped] = useState<{
+    name?: string
+    owner?: string
+    limit?: string
+    stops?: boolean
+    group?: string
+  }>({})
+  const groups = useQuery({ ...groupsOf(row.account), enabled: changes }).data
   if (found.data === undefined) return null
   const there = found.data
   const name = typed.name ?? there?.name ?? row.name
   const owner = typed.owner ?? there?.owner ?? ''
   const limit = typed.limit ?? (there?.limit == null ? '' : units(there.limit, perUnit).replaceAll('\u00a0', ''))
+  const group = typed.group ?? there?.group ?? ''
   const stops = typed.stops ?? there?.stops ?? false
   const grains = limit.trim() === '' ? null : parseUnits(limit, perUnit)
   const wrong = limit.trim() !== '' && grains === null
   const save = () =>
     run(async () => {
-      const body = { name, owner: owner.trim() || null, limit: grains, stops }
+      const body = { name, owner: owner.trim() || null, limit: grains, stops, group: group || null }
       await take(api.PUT('/api/storage/folders/{account}/{code}', { params, body }))
       outcome(`${name} saved.`)
       close()
@@ -108,6 +116,23 @@ export function FolderForm({
               />
             </Form.Group>
           </div>
+          {(groups?.length ?? 0) > 0 && (
+            <Form.Group controlId="folder-group" className="mt-1">
+              <Form.Label>Of</Form.Label>
+              <Form.Select
+                value={group}
+                style={{ width: 'auto' }}
+                onChange={(event) => setTyped({ ...typed, group: event.target.value })}
+              >
+                <option value="">everybody in {row.account_name}</option>
+                {groups?.map((each) => (
+                  <option key={each.code} value={each.code}>
+                    group {each.name}
+                  </option>
+                ))}
+              </Form.Select>
+            </Form.Group>
+          )}
           <Form.Check
             id="folder-stops"
             className="my-1"

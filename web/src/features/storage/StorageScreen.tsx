@@ -20,6 +20,7 @@ import { PoolTabs } from '../pools/PoolTabs'
 import { DetailDialog } from './DetailDialog'
 import { Grown, SizeBar, Trend } from './drawings'
 import { LimitDialog } from './LimitDialog'
+import { NewFolder } from './NewFolder'
 import {
   storageProducts,
   storageTotal,
@@ -45,6 +46,7 @@ const SHOW: [Show, string][] = [
   ['untouched', 'Untouched for a year'],
   ['nobody', 'Left behind'],
 ]
+const SHOW_FOLDERS: [Show, string][] = SHOW.map(([key, says]) => [key, key === 'nobody' ? 'No owner' : says])
 const ORDERS: Order[] = ['size', 'week', 'month', 'quarter', 'share', 'used']
 const any = () => 0
 
@@ -68,7 +70,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
     cell: (row) => <Grown by={row.size.now - before(row)} perUnit={perUnit} />,
   })
   const limits: Column<StorageRow>[] =
-    what === 'accounts' || (what === 'people' && !isPast)
+    what === 'accounts' || (what !== 'categories' && !isPast)
       ? [
           {
             key: 'limit',
@@ -87,7 +89,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
             title: 'Of it',
             width: '76px',
             fig: true,
-            ...(what === 'people' && { sort: any }),
+            ...(what !== 'accounts' && { sort: any }),
             cell: (row) => <Share row={row} />,
           },
         ]
@@ -115,7 +117,8 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
             ) : (
               row.title
             )}{' '}
-            {!row.here && <span className="near small">left behind</span>}
+            {row.owner && <span className="quiet small">{row.owner}</span>}
+            {!row.here && <span className="near small">{what === 'folders' ? 'no owner' : 'left behind'}</span>}
           </>
         ),
     },
@@ -132,7 +135,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
     {
       key: 'bar',
       title: isPast ? '■ 30 days before  ▨ since' : '■ 30 days ago  ▨ since',
-      width: 'minmax(110px, 1.3fr)',
+      width: 'minmax(90px, 1.3fr)',
       cell: (row) => <SizeBar size={row.size} largest={largest} />,
     },
     { key: 'size', title: 'GB', width: '86px', fig: true, sort: any, cell: (row) => <b>{of(row.size.now)}</b> },
@@ -178,12 +181,13 @@ export default function StorageScreen() {
   useCommands(LIST_KEYS)
   const outcome = useOutcome()
   const [limiting, setLimiting] = useState(false)
+  const [making, setMaking] = useState(false)
   const [looked, setLooked] = useState<StorageRow | null>(null)
   const product = params.get('product') ?? products.data?.find((each) => each.product)?.product ?? ''
   const account = params.get('account') ?? who?.running.account ?? ''
   const what = (seesPeople ? WHAT.find(([key]) => key === params.get('what'))?.[0] : undefined) ?? 'accounts'
   const day = params.get('day') ?? ''
-  const lists = what === 'people' && !day
+  const lists = (what === 'people' || what === 'folders') && !day
   const show = (lists ? SHOW.find(([key]) => key === params.get('show'))?.[0] : undefined) ?? 'all'
   const wanted = ORDERS.find((each) => each === params.get('order')) ?? 'size'
   const order = day && (wanted === 'share' || wanted === 'used') ? 'size' : wanted
@@ -252,7 +256,12 @@ export default function StorageScreen() {
           onDay={(chosen) => change({ day: chosen || null, show: null })}
         />
         <span className="grow" />
-        {seesPeople && !day && (
+        {what === 'folders' && changesLimits && !day && (
+          <Button variant="outline-primary" onClick={() => setMaking(true)}>
+            New folder…
+          </Button>
+        )}
+        {seesPeople && !day && what !== 'folders' && (
           <Button variant="outline-primary" onClick={() => setLimiting(true)}>
             {changesLimits ? 'Limit per person…' : 'Spread…'}
           </Button>
@@ -272,7 +281,7 @@ export default function StorageScreen() {
         <div className="px-3 pb-2 d-flex gap-3 flex-wrap align-items-center">
           {lists && (
             <span className="seg" role="group" aria-label="Show">
-              {SHOW.map(([key, says]) => (
+              {(what === 'folders' ? SHOW_FOLDERS : SHOW).map(([key, says]) => (
                 <button
                   type="button"
                   key={key}
@@ -332,6 +341,17 @@ export default function StorageScreen() {
           day={day}
           close={() => setLooked(null)}
           openPerson={() => void go(`/people/${encodeURIComponent(looked.name)}`)}
+        />
+      )}
+      {making && (
+        <NewFolder
+          product={product}
+          account={total.data?.parent ? account : ''}
+          close={() => setMaking(false)}
+          done={(said) => {
+            setMaking(false)
+            outcome(said)
+          }}
         />
       )}
       {limiting && (

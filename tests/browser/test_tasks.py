@@ -58,6 +58,7 @@ SCREENS = [
     ("what one pays", "OLDQUAY", "/prices", "region", "What you pay"),
     ("charges and tax", "GANNET", "/prices?show=terms", "region", "Terms"),
     ("payments before a month is closed", "GANNET", "/payments", "heading", "Payments"),
+    ("margins", "GANNET", "/margins?month=2026-10", "heading", "Margin"),
     ("people", "GANNET", "/people?account=OLDQUAY&seen=60", "grid", "People"),
     ("a person", "OLDQUAY", "/people/jonas.vane", "heading", "Jonas Vane"),
     ("groups", "GANNET", "/groups?group=OLDQUAY%2FOLDQUAY-LEADS", "region", "Members"),

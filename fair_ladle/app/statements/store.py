@@ -13,7 +13,7 @@ from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing.database import batched
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.statements import tables as t
-from fair_ladle.app.statements.tables import kept_charges, rate_tiers, rates
+from fair_ladle.app.statements.tables import kept_charges, kept_pools, rate_tiers, rates
 from fair_ladle.app.statements.tables import kept_months as months
 
 __all__ = ["all_rates", "all_tiers", "rate_tiers", "rates", "replace_tiers"]
@@ -126,10 +126,42 @@ def kept_costs(connection: sa.Connection, first: date, account_id: int) -> dict[
     return {row.product_id: None if row.cost is None else Decimal(row.cost) for row in connection.execute(wanted)}
 
 
+def kept_pools_of(connection: sa.Connection, product_id: int, first: date) -> list[Any]:
+    """What the pools of a product cost in a month that is kept: owner (code), currency, cost, own and idle."""
+    wanted = sa.select(accounts.c.code.label("owner"), kept_pools).join(
+        accounts, accounts.c.id == kept_pools.c.owner_id
+    )
+    mine = wanted.where(kept_pools.c.first_day == first, kept_pools.c.product_id == product_id)
+    return list(connection.execute(mine.order_by(accounts.c.code, kept_pools.c.currency)))
+
+
+def kept_idle(
+    connection: sa.Connection, owner_ids: list[int], first: date, last: date
+) -> dict[tuple[date, str, str, str], Decimal]:
+    """What was idle of the pools of some owners in the months that are kept, from one (its first day) to another: by
+    first day, product (code), owner (code) and currency."""
+    k = kept_pools.c
+    wanted = (
+        sa.select(k.first_day, products.c.code.label("product"), accounts.c.code.label("owner"), k.currency, k.idle)
+        .join(accounts, accounts.c.id == k.owner_id)
+        .join(products, products.c.id == k.product_id)
+        .where(k.owner_id.in_(owner_ids), k.first_day >= first, k.first_day <= last)
+    )
+    return {
+        (row.first_day, row.product, row.owner, row.currency): Decimal(row.idle) for row in connection.execute(wanted)
+    }
+
+
 def keep_month(
-    connection: sa.Connection, product_id: int, first: date, made_of: str, days: int, rows: list[dict[str, Any]]
+    connection: sa.Connection,
+    product_id: int,
+    first: date,
+    made_of: str,
+    days: int,
+    rows: list[dict[str, Any]],
+    pools: list[dict[str, Any]],
 ) -> None:
-    """Keep what a product's month comes to, in place of what was kept of it."""
+    """Keep what a product's month comes to for its buyers and its pools, in place of what was kept of it."""
     values = {"made_of": made_of, "days": days}
     new = mysql.insert(months).values(product_id=product_id, first_day=first, **values)
     connection.execute(new.on_duplicate_key_update(**values))
@@ -137,3 +169,7 @@ def keep_month(
     connection.execute(sa.delete(k).where(k.c.first_day == first, k.c.product_id == product_id))
     for part in batched(rows):
         connection.execute(sa.insert(k), part)
+    mine = [kept_pools.c.first_day == first, kept_pools.c.product_id == product_id]
+    connection.execute(sa.delete(kept_pools).where(*mine))
+    if pools:
+        connection.execute(sa.insert(kept_pools), pools)

@@ -189,6 +189,21 @@ kept_charges = sa.Table(
     sa.Index("ix_kept_charges_account_id", "account_id", "first_day"),
 )
 
+kept_pools = sa.Table(
+    "kept_pools",
+    metadata,
+    sa.Column("first_day", sa.Date, primary_key=True),
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("owner_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("currency", sa.String(3), primary_key=True, comment="it was bought in"),
+    sa.Column("cost", sa.String(40), nullable=False, comment="of all its lots"),
+    sa.Column("own", sa.String(40), nullable=False, comment="what of it the owner used itself"),
+    sa.Column("idle", sa.String(40), nullable=False, comment="what of it nobody held"),
+    sa.Index("ix_kept_pools_product_id", "product_id"),
+    sa.Index("ix_kept_pools_owner_id", "owner_id", "first_day"),
+)
+"""What the pools of a product that is kept for a month cost."""
+
 rate_tiers = sa.Table(
     "rate_tiers",
     metadata,

@@ -19,21 +19,36 @@ from fair_ladle.app.statements import store
 from fair_ladle.app.statements.billing import BillingPeriod
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.core.calendar import month_before, month_of
+from fair_ladle.core.costing import currencies_of
 
-MONTHS_KEPT = 3
+MONTHS_KEPT = 13
 """The one under way and those before it."""
+
+
+@dataclass(frozen=True)
+class PoolMonth:
+    """What a pool that was bought in a currency cost in a month, what of that its owner used itself, and what nobody
+    held."""
+
+    product: str
+    owner: str
+    currency: str
+    cost: Decimal
+    own: Decimal
+    idle: Decimal
 
 
 @dataclass(frozen=True)
 class ProductTotals:
     """What every buyer is charged for one product in a month, in which currency, what that cost its seller (None = not
-    known), and who had it without any rate."""
+    known), who had it without any rate, and what its pools cost."""
 
     amounts: dict[str, tuple[Decimal, str]]
     costs: dict[str, Decimal | None]
     unpriced: frozenset[str]
     days: int
     """Days read."""
+    pools: tuple[PoolMonth, ...] = ()
 
 
 _totals: Cache[ProductTotals] = Cache(128)
@@ -60,7 +75,19 @@ def worked_out(tx: Transaction, product: Product, first: date, last: date) -> Pr
             costs[buyer] = period.cost(buyer, product.code, found[1])
         elif period.rate(buyer, product.code) is None and month.buyer_days(buyer):
             unpriced.add(buyer)
-    return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days))
+    return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days), tuple(_pools(period, product)))
+
+
+def _pools(period: BillingPeriod, product: Product) -> Iterator[PoolMonth]:
+    month = period.month(product.code)
+    for pool in month.pools:
+        owner = period.accounts.tree.codes[period.accounts.row_of_id[pool.owner_id]]
+        for currency in currencies_of(pool.lots):
+            borne: dict[str | None, Decimal] = {}
+            for each in period.bearers(month, pool, currency, product.spreads_idle):
+                borne[each.account] = borne.get(each.account, Decimal(0)) + each.cost
+            cost, nothing = sum(borne.values(), Decimal(0)), Decimal(0)
+            yield PoolMonth(product.code, owner, currency, cost, borne.get(owner, nothing), borne.get(None, nothing))
 
 
 def costs_of(
@@ -101,6 +128,10 @@ def _kept(tx: Transaction, product: Product, first: date, made_of: str) -> Produ
         {row.code: None if row.cost is None else Decimal(row.cost) for row in rows if row.amount is not None},
         frozenset(row.code for row in rows if row.amount is None),
         days,
+        tuple(
+            PoolMonth(product.code, each.owner, each.currency, *map(Decimal, (each.cost, each.own, each.idle)))
+            for each in store.kept_pools_of(tx.connection, product.id, first)
+        ),
     )
 
 
@@ -148,7 +179,12 @@ def _keep(tx: Transaction, product: Product, first: date, made_of: str, totals: 
     rows += [
         {"product_id": product.id, "first_day": first, "account_id": ids[buyer], **nothing} for buyer in totals.unpriced
     ]
-    store.keep_month(tx.connection, product.id, first, made_of, totals.days, rows)
+    pools = [
+        {"product_id": product.id, "first_day": first, "owner_id": ids[each.owner], "currency": each.currency}
+        | {"cost": str(each.cost), "own": str(each.own), "idle": str(each.idle)}
+        for each in totals.pools
+    ]
+    store.keep_month(tx.connection, product.id, first, made_of, totals.days, rows, pools)
 
 
 def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
@@ -169,4 +205,10 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
             )
             if kept != worked:
                 found.append(("kept month", f"{first:%Y-%m} {product.code} {buyer}", kept, worked))
+        there, then = ({(each.owner, each.currency): each for each in of.pools} for of in (mine, facts))
+        for owner, currency in sorted(there.keys() | then.keys()):
+            if there.get((owner, currency)) != then.get((owner, currency)):
+                where = f"{first:%Y-%m} {product.code} pool of {owner}, {currency}"
+                kept, worked = (str(of.get((owner, currency))) for of in (there, then))
+                found.append(("kept month", where, kept, worked))
     return found

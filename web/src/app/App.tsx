@@ -23,6 +23,7 @@ const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const SystemsScreen = lazy(() => import('../features/storage/SystemsScreen'))
 const StorageScreen = lazy(() => import('../features/storage/StorageScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
+const MarginsScreen = lazy(() => import('../features/statements/MarginsScreen'))
 const PaymentsScreen = lazy(() => import('../features/statements/PaymentsScreen'))
 const PricesScreen = lazy(() => import('../features/prices/PricesScreen'))
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
@@ -111,6 +112,7 @@ function Shell({ who }: { who: Me }) {
       ['groups', 'Groups', 'g r', '/groups', 'people.see'],
       ['statements', 'Statements', 'g s', '/statements', 'statements.see'],
       ['payments', 'Payments', 'g b', '/payments', 'statements.see'],
+      ['margins', 'Margin', 'g f', '/margins', 'statements.see'],
       ['prices', 'Prices', 'g q', '/prices', 'statements.see'],
       ['delegations', 'Delegations', 'g m', '/delegations', 'delegations.see'],
       ['log', 'Log', 'g l', '/log', 'log.see'],
@@ -241,7 +243,7 @@ function Shell({ who }: { who: Me }) {
           </Family>
         )}
         {can.has('statements.see') && (
-          <Family to="/statements" also={['/payments', '/prices']}>
+          <Family to="/statements" also={['/payments', '/margins', '/prices']}>
             Statements
           </Family>
         )}
@@ -263,6 +265,7 @@ function Shell({ who }: { who: Me }) {
                 <Route path="/statements" element={<StatementsScreen />} />
                 <Route path="/statements/:buyer" element={<StatementScreen />} />
                 <Route path="/payments" element={<PaymentsScreen />} />
+                <Route path="/margins" element={<MarginsScreen />} />
                 <Route path="/prices" element={<PricesScreen />} />
                 <Route path="/accounts/:account" element={<AccountScreen />} />
                 <Route path="/people" element={<PeopleScreen />} />

@@ -7,6 +7,7 @@ Locks: what is kept of these people, by key; nobody else writes ``told``.
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -61,8 +62,7 @@ def tell(tx: Transaction, product: Product) -> int:
         .limit(AT_ONCE)
     )
     rows = list(tx.connection.execute(wanted))
-    for row in rows:
-        _told(tx, product, row)
+    _note(tx, product, rows)
     risen = [row for row in rows if row.level > row.told]
     for row in risen:
         if row.email and row.status == "active":
@@ -71,9 +71,12 @@ def tell(tx: Transaction, product: Product) -> int:
     return len(rows)
 
 
-def _told(tx: Transaction, product: Product, row: Any) -> None:
-    mine = [stored.c.product_id == product.id, stored.c.account_id == row.account_id, stored.c.kind == "person"]
-    tx.connection.execute(sa.update(stored).where(*mine, stored.c.name == row.name).values(told=row.level))
+def _note(tx: Transaction, product: Product, rows: Sequence[Any]) -> None:
+    if not rows:
+        return
+    mine = [stored.c.product_id == product.id, stored.c.account_id == sa.bindparam("of"), stored.c.kind == "person"]
+    change = sa.update(stored).where(*mine, stored.c.name == sa.bindparam("who")).values(told=sa.bindparam("level"))
+    tx.connection.execute(change, [{"of": row.account_id, "who": row.name, "level": row.level} for row in rows])
 
 
 def _subject(product: Product, row: Any) -> str:

@@ -84,6 +84,8 @@ class FillingBody(OfProduct):
 
     account: str
     name: str
+    client: str
+    client_name: str
     stored: int
     most: int
     day: date
@@ -222,6 +224,8 @@ def today(db: Db, who: Who) -> Any:
                 **_of(each.product),
                 account=each.account,
                 name=each.name,
+                client=each.client,
+                client_name=each.client_name,
                 stored=each.grains,
                 most=each.most,
                 day=each.day,

@@ -124,11 +124,14 @@ class Outlook:
 @dataclass(frozen=True)
 class FillingUp:
     """A branch whose storage is full before long, at the pace at which it grows: what it stores of how much (grains),
-    and the day, with the soonest and the latest (None = not within ten years)."""
+    and the day, with the soonest and the latest (None = not within ten years). ``client`` is the account directly below
+    the reader's own on the way to it."""
 
     product: Product
     account: str
     name: str
+    client: str
+    client_name: str
     grains: int
     most: int
     day: date
@@ -288,8 +291,14 @@ def _filling(tx: Transaction, accounts: Accounts, top: int, products: list[Produ
         place, when = accounts.row_of_id[each.account_id], each.filling
         if each.product_id in by_id and when.day is not None and when.soonest is not None:
             code, name = accounts.tree.codes[place], accounts.full_name(place, top)
-            product = by_id[each.product_id]
-            found.append(FillingUp(product, code, name, each.grains, each.most, when.day, when.soonest, when.latest))
+            way = accounts.tree.path_up(place)
+            client = way[max(0, way.index(top) - 1)]
+            whose = accounts.tree.codes[client], accounts.name(client)
+            made = FillingUp(
+                *(by_id[each.product_id], code, name, *whose, each.grains, each.most),
+                *(when.day, when.soonest, when.latest),
+            )
+            found.append(made)
     return found
 
 

@@ -12584,6 +12584,10 @@ export interface components {
         fair_ladle__app__today__routes__FillingBody: {
             /** Account */
             account: string;
+            /** Client */
+            client: string;
+            /** Client Name */
+            client_name: string;
             /**
              * Day
              * Format: date

@@ -6,15 +6,20 @@ export type Pressed = Today['pressed'][number]
 const FOLDED_AFTER = 3
 const SOON = 14
 
-export interface Group {
+interface OfClient {
+  client: string
+  client_name: string
+}
+
+export interface Group<Item = Pressed> {
   client: string
   name: string
-  items: Pressed[]
+  items: Item[]
 }
 
 /** Items by client, the clients in the order of what presses most. */
-export function byClient(items: Pressed[]): Group[] {
-  const groups = new Map<string, Group>()
+export function byClient<Item extends OfClient>(items: Item[]): Group<Item>[] {
+  const groups = new Map<string, Group<Item>>()
   for (const each of items) {
     const group = groups.get(each.client) ?? { client: each.client, name: each.client_name, items: [] }
     group.items.push(each)

@@ -117,6 +117,17 @@ def test_a_day_that_is_over_is_what_its_samples_come_to(shared_demo: Database, b
     assert len(found.rows) == min(2, found.total - 1) and {row.account_name for row in found.rows} == {"Crew Office"}
 
 
+def test_a_day_that_is_over_follows_what_is_reported_late(demo: Database) -> None:
+    with demo.transaction() as tx:
+        product, day = pools.product(tx, P), accounts_service.today(tx) - timedelta(days=3)
+        account_id, at = accounts_service.ids_by_code(tx)["OLDQUAY-CREW"], accounts_service.start_of(tx, day)
+    before = demo.snapshot(on_a_day.total, OLDQUAY, P, "OLDQUAY", day)
+    late = {"account_id": account_id, "category": "late", "at": at + timedelta(hours=9), "bytes": 5 * 10**9}
+    demo.run(storing.report_sizes, product, [late])
+    after = demo.snapshot(on_a_day.total, OLDQUAY, P, "OLDQUAY", day)
+    assert (after.size.now - before.size.now, after.size.week_ago) == (5000, before.size.week_ago)
+
+
 def test_a_day_is_refused_where_it_cannot_be_read(shared_demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     with shared_demo.transaction() as tx:
         today = accounts_service.today(tx)

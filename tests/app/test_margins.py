@@ -1,14 +1,20 @@
-"""What sellers earn, and what of their pools nobody held: the same as statements and the other calculation say."""
+"""What sellers earn, what of their pools nobody held, and where a seat is charged: as statements and the other
+calculation say."""
 
 from __future__ import annotations
 
 from collections import defaultdict
-from datetime import date
+from datetime import UTC, date
 from decimal import Decimal
 
+import pytest
+
+from fair_ladle.app.accounts import service as accounts
+from fair_ladle.app.people_admin import listing as people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.statements import margins, usecases
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.statements import margins, trace, usecases
 from fair_ladle.jobs import KeepMonths
 from tests.conftest import INTAKE, do_job
 from tests.reference import Reference
@@ -57,3 +63,31 @@ def test_a_reseller_sees_its_own_margins_alone(demo: Database) -> None:
     assert {each.month.owner for each in demo.snapshot(margins.pools, BRAMBLE, MONTH).rows} <= {"BRAMBLE"}
     assert demo.snapshot(margins.margins, Actor("Head", "", "OLDQUAY-CREW"), MONTH) == []
     assert demo.snapshot(usecases.verify, COMMAND_LINE) == []
+
+
+@pytest.mark.parametrize("account", ["OLDQUAY", "OLDQUAY-CREW"])
+def test_a_seat_leads_to_every_statement_it_is_charged_in(demo: Database, account: str) -> None:
+    actor = Actor("Maren", "", account)
+    person = demo.snapshot(people.listing, actor, people.Asked(account="OLDQUAY-CREW", product="FIELD-FULL")).rows[0]
+    found = demo.snapshot(trace.trace, actor, person.person.username, "FIELD-FULL", MONTH)
+    holdings = demo.snapshot(people.person, actor, person.person.username).holdings
+    since = next(each.since for each in holdings if each.product.code == "FIELD-FULL").replace(tzinfo=UTC)
+    with demo.transaction() as tx:
+        hours = (
+            accounts.start_of(tx, date(2026, 11, 1)) - max(since, accounts.start_of(tx, FIRST))
+        ).total_seconds() / 3600
+    assert found.of_hours == 745, "a month with the hour that comes twice"
+    assert float(found.hours) == pytest.approx(hours, abs=0.001)
+    told = {each.buyer: (each.part, each.line, each.total) for each in found.charged_in}
+    wanted = {}
+    for buyer in ("OLDQUAY", "OLDQUAY-CREW"):
+        if account in ("OLDQUAY", buyer):
+            for each in demo.snapshot(usecases.statements, actor, buyer, MONTH)[1]:
+                for line in each.lines:
+                    parts = [share.amount for share in line.shares if share.account == "OLDQUAY-CREW"]
+                    if line.product.code == "FIELD-FULL" and parts:
+                        wanted[buyer] = (parts[0], line.charge.amount, each.total)
+    assert told == wanted and ("OLDQUAY" in told) == (account == "OLDQUAY")
+    for who, username in ((Actor("Tilde", "", "TERN"), person.person.username), (actor, "nobody")):
+        with pytest.raises(Refused, match="no person"):
+            demo.snapshot(trace.trace, who, username, "FIELD-FULL", MONTH)

@@ -27,6 +27,8 @@ OPENED: list[tuple[str, str, str, list[str]]] = [
     ("adding a person", "GANNET", "/people", ["n"]),
     ("assigning", "OLDQUAY", "/people/jonas.vane", ["Assign…"]),
     ("a group", "OLDQUAY", "/people/jonas.vane", ["Group…"]),
+    ("charged in", "OLDQUAY", "/people/jonas.vane", ["Charged in:"]),
+    ("a shared folder", "OLDQUAY", "/storage?product=DEEPSHELF&what=folders", ["New folder…"]),
     ("revoking devices", "GANNET", "/devices", ["list", "Space", "Revoke…"]),
     ("giving devices", "GANNET", "/devices", ["list", "Space", "Give to…"]),
     ("an offline answer", "GANNET", "/devices", ["Answer a request file…"]),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import asdict
 from decimal import Decimal
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from fastapi import Query, Response
 from pydantic import BaseModel
@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, attachment, sheet
 from fair_ladle.app.plumbing.routing import Router, needs
-from fair_ladle.app.statements import forecasts, margins, views
+from fair_ladle.app.statements import forecasts, margins, trace, views
 from fair_ladle.app.statements.documents import documents
 from fair_ladle.app.statements.sheets import COLUMNS, table
 from fair_ladle.connectors.pdf_out import statement_pdf
@@ -279,6 +279,57 @@ class MarginRow(BaseModel):
     buyers: int
     charged: str
     cost: str | None
+
+
+class ChargedInBody(BaseModel):
+    """A statement in which an account's use of a product is charged: the account's part of the line, the line, and what
+    the statement comes to with tax."""
+
+    buyer: str
+    buyer_name: str
+    seller: str
+    account_name: str
+    part: str
+    line: str
+    total: str
+    currency: str
+    number: str | None
+
+
+class TraceBody(BaseModel):
+    """A product of somebody's in a month: hours of it, of all there are, and the statements it is charged in."""
+
+    product: str
+    product_name: str
+    month: str
+    hours: str
+    of_hours: int
+    charged_in: list[ChargedInBody]
+
+
+@routes.get("/trace", response_model=TraceBody)
+def traced(
+    db: Db,
+    who: Who,
+    username: Annotated[str, Query(max_length=128)],
+    product: Annotated[str, Query(max_length=64)],
+    month: str,
+) -> Any:
+    """Where somebody is charged for with a product in a month (YYYY-MM)."""
+    found = db.snapshot(trace.trace, who, username, product, month)
+    return TraceBody(
+        product=found.product.code,
+        product_name=found.product.name,
+        month=month,
+        hours=f"{found.hours:.1f}",
+        of_hours=found.of_hours,
+        charged_in=[
+            ChargedInBody(
+                **asdict(each) | {name: f"{getattr(each, name):f}" for name in ("part", "line", "total")},
+            )
+            for each in found.charged_in
+        ],
+    )
 
 
 class PoolMarginRow(BaseModel):

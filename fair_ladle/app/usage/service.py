@@ -152,6 +152,11 @@ def assignments_of(tx: Transaction, product: Product, account_ids: Sequence[int]
     return sorted(rows, key=lambda row: int(row.id))
 
 
+def of_subject(tx: Transaction, product: Product, subject: str, begin: datetime, end: datetime) -> list[Any]:
+    """The assignments of a product to a subject that touch a period, the earlier first."""
+    return store.of_subject(tx.connection, product.id, subject, begin, end)
+
+
 def begin(tx: Transaction, rows: list[dict[str, Any]]) -> None:
     """Record assignments; the counters are the caller's."""
     store.begin(tx.connection, rows)

@@ -277,6 +277,14 @@ def touching(
     )
 
 
+def of_subject(connection: sa.Connection, product_id: int, subject: str, begin: datetime, end: datetime) -> list[Any]:
+    """The assignments to a subject that touch a period, the earlier first."""
+    a = assignments
+    touches = [a.c.begins < end, sa.or_(a.c.ends.is_(None), a.c.ends > begin)]
+    mine = sa.select(a).where(a.c.product_id == product_id, a.c.subject == subject, *touches)
+    return list(connection.execute(mine.order_by(a.c.begins, a.c.id)))
+
+
 def samples_touching(
     connection: sa.Connection, product_id: int, account_ids: Collection[int], begin: datetime, end: datetime, limit: int
 ) -> list[Any]:

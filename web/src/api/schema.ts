@@ -4243,6 +4243,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/statements/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Traced
+         * @description Where somebody is charged for with a product in a month (YYYY-MM).
+         */
+        get: operations["traced_api_statements_trace_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/statements/{buyer}": {
         parameters: {
             query?: never;
@@ -5954,6 +5974,31 @@ export interface components {
         Changed: {
             /** Changed */
             changed: number;
+        };
+        /**
+         * ChargedInBody
+         * @description A statement in which an account's use of a product is charged: the account's part of the line, the line, and what
+         *     the statement comes to with tax.
+         */
+        ChargedInBody: {
+            /** Account Name */
+            account_name: string;
+            /** Buyer */
+            buyer: string;
+            /** Buyer Name */
+            buyer_name: string;
+            /** Currency */
+            currency: string;
+            /** Line */
+            line: string;
+            /** Number */
+            number: string | null;
+            /** Part */
+            part: string;
+            /** Seller */
+            seller: string;
+            /** Total */
+            total: string;
         };
         /**
          * ClashBody
@@ -12274,6 +12319,24 @@ export interface components {
             requests: components["schemas"]["RequestBody"][];
             /** Shortfalls */
             shortfalls: components["schemas"]["ShortfallBody"][];
+        };
+        /**
+         * TraceBody
+         * @description A product of somebody's in a month: hours of it, of all there are, and the statements it is charged in.
+         */
+        TraceBody: {
+            /** Charged In */
+            charged_in: components["schemas"]["ChargedInBody"][];
+            /** Hours */
+            hours: string;
+            /** Month */
+            month: string;
+            /** Of Hours */
+            of_hours: number;
+            /** Product */
+            product: string;
+            /** Product Name */
+            product_name: string;
         };
         /**
          * UndoneBody
@@ -39809,6 +39872,120 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PoolMargins"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    traced_api_statements_trace_get: {
+        parameters: {
+            query: {
+                username: string;
+                product: string;
+                month: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TraceBody"];
                 };
             };
             /** @description Cannot be read */

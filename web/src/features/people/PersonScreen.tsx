@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { useAction } from '../../api/useAction'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
@@ -9,6 +10,7 @@ import { AccountLink } from '../../components/AccountLink'
 import { Trouble, Wait } from '../../components/States'
 import { OfPerson } from '../devices/OfPerson'
 import { BulkActions } from './BulkActions'
+import { ChargedIn } from './ChargedIn'
 import { Erase } from './Erase'
 import { Layers } from './Layers'
 import { person as personQuery, type PersonBody } from './queries'
@@ -26,7 +28,10 @@ export default function PersonScreen() {
 
 function Loaded({ body }: { body: PersonBody }) {
   const status = STATUS[body.status]
-  const whole = useQuery(me).data?.running.people_of === null
+  const who = useQuery(me).data
+  const whole = who?.running.people_of === null
+  const bills = useCan('statements.see')
+  const [charged, setCharged] = useState<PersonBody['holdings'][number] | null>(null)
   return (
     <>
       <div className="bar">
@@ -60,6 +65,11 @@ function Loaded({ body }: { body: PersonBody }) {
                       <th>Since</th>
                       <th>Counted in</th>
                       <th>State</th>
+                      {bills && (
+                        <th>
+                          <span className="visually-hidden">Charged in</span>
+                        </th>
+                      )}
                     </tr>
                   </thead>
                   <tbody>
@@ -73,6 +83,19 @@ function Loaded({ body }: { body: PersonBody }) {
                           </AccountLink>
                         </td>
                         <td>{each.on_hold ? <span className="over">■ on hold</span> : 'in use'}</td>
+                        {bills && (
+                          <td className="fig">
+                            <Button
+                              variant="link"
+                              size="sm"
+                              className="p-0"
+                              aria-label={`Charged in: ${each.product_name}`}
+                              onClick={() => setCharged(each)}
+                            >
+                              Charged in…
+                            </Button>
+                          </td>
+                        )}
                       </tr>
                     ))}
                   </tbody>
@@ -210,6 +233,16 @@ function Loaded({ body }: { body: PersonBody }) {
         done={() => undefined}
         only={sensible(body)}
       />
+      {charged && who && (
+        <ChargedIn
+          username={body.username}
+          name={body.name}
+          product={charged.product}
+          productName={charged.product_name}
+          present={dayOf(who.now).slice(0, 7)}
+          close={() => setCharged(null)}
+        />
+      )}
     </>
   )
 }

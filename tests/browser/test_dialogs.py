@@ -27,7 +27,7 @@ OPENED: list[tuple[str, str, str, list[str]]] = [
     ("adding a person", "GANNET", "/people", ["n"]),
     ("assigning", "OLDQUAY", "/people/jonas.vane", ["Assign…"]),
     ("a group", "OLDQUAY", "/people/jonas.vane", ["Group…"]),
-    ("charged in", "OLDQUAY", "/people/jonas.vane", ["Charged in:"]),
+    ("charged in", "OLDQUAY", "/people/saoirse.pike", ["Charged in:"]),
     ("a shared folder", "OLDQUAY", "/storage?product=DEEPSHELF&what=folders", ["New folder…"]),
     ("revoking devices", "GANNET", "/devices", ["list", "Space", "Revoke…"]),
     ("giving devices", "GANNET", "/devices", ["list", "Space", "Give to…"]),

@@ -1,8 +1,10 @@
-import { Form } from 'react-bootstrap'
+import { Dropdown } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { dayOf, monthAfter, monthName, monthWord } from '../../domain/months'
 
-/** The months around the chosen one, as links; the present one is so far. */
+const LISTED = 36
+
+/** The chosen month, to be changed for any of the last three years, between links to those beside it. */
 export function MonthBar({
   month,
   present,
@@ -14,31 +16,25 @@ export function MonthBar({
   address: (month: string) => string
   choose: (month: string) => void
 }) {
-  const months =
-    month === present
-      ? [monthAfter(month, -2), monthAfter(month, -1), month]
-      : [monthAfter(month, -1), month, monthAfter(month, 1)]
+  const [before, after] = [monthAfter(month, -1), monthAfter(month, 1)]
+  const said = (each: string) => `${monthName(each)}${each === present ? ', so far' : ''}`
+  const months = Array.from({ length: LISTED }, (_, back) => monthAfter(present, -back))
   return (
     <nav className="seg" aria-label="Month">
-      {months
-        .filter((each) => each <= present)
-        .map((each) => (
-          <Link key={each} to={address(each)} aria-current={each === month ? 'page' : undefined}>
-            {each === month ? monthName(each) : monthWord(each)}
-            {each === present && each === month && ', so far'}
-          </Link>
-        ))}
-      <Form.Control
-        type="month"
-        size="sm"
-        aria-label="Another month"
-        value={month}
-        max={present}
-        style={{ width: 152 }}
-        onChange={(event) => {
-          if (/^\d{4}-\d\d$/.test(event.target.value) && event.target.value <= present) choose(event.target.value)
-        }}
-      />
+      <Link to={address(before)}>{monthWord(before)}</Link>
+      <Dropdown>
+        <Dropdown.Toggle as="button" type="button" className="monthnow" aria-label={`${said(month)}, another month`}>
+          {said(month)}
+        </Dropdown.Toggle>
+        <Dropdown.Menu className="months">
+          {months.map((each) => (
+            <Dropdown.Item key={each} active={each === month} onClick={() => choose(each)}>
+              {said(each)}
+            </Dropdown.Item>
+          ))}
+        </Dropdown.Menu>
+      </Dropdown>
+      {after <= present && <Link to={address(after)}>{monthWord(after)}</Link>}
     </nav>
   )
 }

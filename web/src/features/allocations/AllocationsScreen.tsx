@@ -1,7 +1,7 @@
 import { messageOf } from '../../api/client'
 import { whole } from '../../domain/units'
 import { useQuery } from '@tanstack/react-query'
-import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
+import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { NavigationType, useLocation, useNavigationType } from 'react-router'
 import { daysCompared, productsInSight, type Effect, type ProductName } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
@@ -16,7 +16,6 @@ import { useRested } from '../../components/useRested'
 import { AllocationGrid } from './AllocationGrid'
 import { allOpen, noneOpen, read, withOpen, written, type Branches } from './branches'
 import { canStand, copied, copiedWhole, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
-import { DaysCompared } from './DaysCompared'
 import { Drawer } from './Drawer'
 import {
   accountsBelow,
@@ -31,6 +30,8 @@ import { chosenPools, effectsOf, readChoice, withDraft } from './model'
 import type { Edit } from './Row'
 import { ShareOut } from './ShareOut'
 import { Toolbar } from './Toolbar'
+
+const DaysCompared = lazy(() => import('./DaysCompared').then((part) => ({ default: part.DaysCompared })))
 
 /** Who has what, and who should have what? */
 export function AllocationsScreen() {
@@ -348,7 +349,9 @@ function Loaded({ products }: { products: ProductName[] }) {
           </p>
         )}
         {listsDays && on && compared.data && (
-          <DaysCompared products={products} found={compared.data} close={() => setListsDays(false)} />
+          <Suspense fallback={null}>
+            <DaysCompared products={products} found={compared.data} close={() => setListsDays(false)} />
+          </Suspense>
         )}
         {note && (
           <p className="note over" role="alert">

@@ -4,7 +4,7 @@ import type { ProductName } from '../../api/queries'
 import { dayName } from '../../domain/months'
 import { shortUnits, unitName, whole } from '../../domain/units'
 import { VirtualTable, type Column } from '../../components/VirtualTable'
-import { FromTo } from '../drafts/ChangesTable'
+import { FromTo } from '../drafts/differences'
 
 interface Difference {
   key: string

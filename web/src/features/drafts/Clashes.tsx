@@ -3,7 +3,7 @@ import type { Effect } from '../../api/queries'
 import { allocationSlot, type AllocationChange } from '../../domain/draft'
 import { useDraft } from './context'
 import type { Names } from './names'
-import { TermsChange } from './ChangesTable'
+import { TermsChange } from './differences'
 
 /** Allocations somebody else changed meanwhile, side by side: yours is kept or theirs is taken, nothing is lost by itself. */
 export function Clashes({ effect, names }: { effect: Effect; names: Names }) {

@@ -10,7 +10,8 @@ import type { FolderState } from '../../domain/draft'
 import { dayOf, longDay } from '../../domain/months'
 import { parseUnits, units } from '../../domain/units'
 import { useDraft } from '../drafts/context'
-import { groupsOf, type StorageRow } from './queries'
+import { groupsOf } from './limits'
+import type { StorageRow } from './queries'
 
 /** Who looks after a shared folder, what it may store, and where it goes. */
 export function FolderForm({

@@ -11,7 +11,8 @@ import type { LimitTerms } from '../../domain/draft'
 import { parseUnits, roundUnits, units, whole } from '../../domain/units'
 import { useDraft } from '../drafts/context'
 import { Distribution } from './Distribution'
-import { groupsOf, limitPreview, storageSpread } from './queries'
+import { groupsOf, limitPreview } from './limits'
+import { storageSpread } from './queries'
 
 type AtLimit = Schemas['LayerLimit']['at_limit']
 

@@ -220,10 +220,14 @@ def _set(tx: Transaction, row: Any, now: State) -> tuple[log_service.Entry, date
     values = {"archived_at": None if now == "open" else row.archived_at or at, "delete_at": gone}
     tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(values))
     told = None if gone is None else {"on": f"{gone:%Y-%m-%d}"}
-    return log_service.Entry(f"shared folder {SAID[now]}", row.code, row.account_id, None, told), gone
+    return log_service.Entry(ACTIONS[now], row.code, row.account_id, None, told), gone
 
 
-SAID: dict[State, str] = {"open": "opened again", "archived": "archived", "deleted": "to be deleted"}
+ACTIONS: dict[State, str] = {
+    "open": "shared folder opened again",
+    "archived": "shared folder archived",
+    "deleted": "shared folder to be deleted",
+}
 
 
 def move(tx: Transaction, actor: Actor, product: str, account: str, code: str, to_account: str) -> int:

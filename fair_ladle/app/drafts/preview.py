@@ -131,13 +131,15 @@ def apply_changes(
 ) -> tuple[Impact, list[AppliedChange]]:
     """Check changes under locks and write them; what each of them was before comes back with the effect.
 
-    ``through`` stands in the log for what made them, and is read by whoever runs an account they touch. Locks: people,
-    then the counters of what is changed and of all above it, pool by pool and the deeper first; where the tree, lots or
-    units change as well, every counter of the products and the pools' own rows; then limits per person and folders.
+    ``through`` stands in the log for what made them, and is read by whoever runs an account they touch. Locks: shared
+    folders, people, then the counters of what is changed and of all above it, pool by pool and the deeper first; where
+    the tree, lots or units change as well, every counter of the products and the pools' own rows; then limits per
+    person.
     """
     if not changes:
         raise invalid("The draft holds nothing.", "changes")
     products = _products(tx, changes)
+    storage.lock(tx, actor, changes)
     _lock_people(tx, changes)
     snapshot = _locked_along(tx, products, changes)
     if snapshot is None:

@@ -4,6 +4,7 @@ they are still what the change was made on."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 
 from fair_ladle.app.drafts.change_types import Change, FolderChange, LimitTerms, PersonLimit
@@ -42,9 +43,16 @@ def _judge_folder(tx: Transaction, actor: Actor, change: FolderChange) -> None:
         raise conflict(f"{change.folder} was archived, opened or deleted meanwhile. Remove it from the draft.")
 
 
+def lock(tx: Transaction, actor: Actor, changes: Sequence[Change]) -> None:
+    """Lock the folders that changes are about, in one order; those out of sight are a fault later."""
+    for change in sorted((each for each in changes if isinstance(each, FolderChange)), key=lambda each: each.key):
+        with suppress(Refused):
+            folders.lock(tx, actor, change.product, change.account, change.folder)
+
+
 def write(tx: Transaction, actor: Actor, change: PersonLimit | FolderChange) -> Entry:
-    """Write a change, and what the log says of it; refused where what it was made on is there no longer. Locks the
-    limit's or the folder's own row, after people and counters."""
+    """Write a change, and what the log says of it; refused where what it was made on is there no longer. A limit's row
+    is locked by being written, after people and counters."""
     if isinstance(change, PersonLimit):
         return personal_storage.exchange(
             tx, actor, change.account, change.group, change.product, _limit(change.was), _limit(change.terms)

@@ -193,6 +193,12 @@ def state(tx: Transaction, actor: Actor, product: str, account: str, code: str) 
     return _state_of(row)
 
 
+def lock(tx: Transaction, actor: Actor, product: str, account: str, code: str) -> None:
+    """Lock a folder of the branch, if somebody made it, before counters are."""
+    found, account_id = _place(tx, actor, product, account)
+    _locked(tx, found, account_id, code)
+
+
 def exchange(
     tx: Transaction, actor: Actor, product: str, account: str, code: str, was: State, now: State
 ) -> log_service.Entry:

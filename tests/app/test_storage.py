@@ -263,6 +263,10 @@ def test_shared_folders_are_found_by_their_limit_and_by_who_looks_after_them(dem
     assert shares[0].owner and shares[0].source == "its own limit" and not shares[-1].here
     found = demo.run(listing.holders, OLDQUAY, P, "OLDQUAY-CREW", "folders", "all", "size", "plan", 0, 9)
     assert [each.name for each in found.rows] == ["PLANS"] and found.total == 1
+    for code, state in (("OLD", "deleted"), ("LOGS", "archived")):
+        demo.run(folders.set_state, OLDQUAY, P, "OLDQUAY-CREW", code, state)
+    stands = {each.name: each.stands for each in every(demo, OLDQUAY, "OLDQUAY-CREW", "folders")}
+    assert (stands["OLD"], stands["LOGS"], stands["PLANS"]) == ("deleted", "archived", None)
     members = demo.run(listing.detail, OLDQUAY, P, "OLDQUAY-CREW", "folders", "PLANS").members
     assert [(who, size) for who, _, size in members] == [(mine[2], 7), (mine[1], 3), (mine[0], 0)]
     demo.run(groups.forget, OLDQUAY, "OLDQUAY-CREW/deck")

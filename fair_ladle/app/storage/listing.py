@@ -60,7 +60,8 @@ class Row:
     itself without those below it), the username, the folder's code or the category. ``limit`` (None = none in sight) is
     a cap or a personal limit, ``source`` says which. ``here`` is False of a person whose bytes were left behind in an
     account that is no longer theirs: of them no more is told than the username under which they stored them; and of a
-    folder that nobody of the account looks after. ``owner`` is who does, of a folder."""
+    folder that nobody of the account looks after. ``owner`` is who does, of a folder, and ``stands`` whether that is
+    archived, or to be deleted."""
 
     account: str
     account_name: str
@@ -74,6 +75,7 @@ class Row:
     at: datetime | None
     used_at: datetime | None
     owner: str | None = None
+    stands: Literal["archived", "deleted"] | None = None
 
 
 @dataclass(frozen=True)
@@ -262,6 +264,7 @@ class _Sources:
             in_utc(row.at),
             None if row.used_at is None else in_utc(row.used_at),
             row.display_name if is_folder and row.is_here else None,
+            None if not is_folder or row.archived_at is None else "deleted" if row.gone_at else "archived",
         )
 
     def _source(self, place: int) -> str:

@@ -74,7 +74,7 @@ class StorageTotal(BaseModel):
 class StorageRow(BaseModel):
     """One of a list: an account with all below it (``name`` empty: itself without), a person's own, a shared folder, or
     a category. ``here`` is false of what somebody left behind, and of a folder that nobody looks after; ``owner`` is
-    who does."""
+    who does, and ``stands`` whether it is archived, or to be deleted."""
 
     account: str
     account_name: str
@@ -88,6 +88,7 @@ class StorageRow(BaseModel):
     at: datetime | None
     used_at: datetime | None
     owner: str | None
+    stands: Literal["archived", "deleted"] | None
 
 
 class StorageRows(BaseModel):

@@ -127,7 +127,13 @@ def _with_whose(asked: Asked) -> sa.Select[Any]:
         return joined
     is_here = sa.case((HERE, 1), else_=0).label("is_here")
     if asked.kind == "folder":
-        return joined.add_columns(f.c.name.label("folder_name"), f.c.grains.label("limit"), p.c.display_name, is_here)
+        of_folder = (
+            f.c.name.label("folder_name"),
+            f.c.grains.label("limit"),
+            f.c.archived_at,
+            f.c.delete_at.label("gone_at"),
+        )
+        return joined.add_columns(*of_folder, p.c.display_name, is_here)
     return joined.add_columns(
         p.c.display_name,
         sa.case((HERE, asked.limited), else_=sa.null()).label("limit"),

@@ -11977,7 +11977,7 @@ export interface components {
          * StorageRow
          * @description One of a list: an account with all below it (``name`` empty: itself without), a person's own, a shared folder, or
          *     a category. ``here`` is false of what somebody left behind, and of a folder that nobody looks after; ``owner`` is
-         *     who does.
+         *     who does, and ``stands`` whether it is archived, or to be deleted.
          */
         StorageRow: {
             /** Account */
@@ -11997,6 +11997,8 @@ export interface components {
             size: components["schemas"]["SizeBody"];
             /** Source */
             source: string | null;
+            /** Stands */
+            stands: ("archived" | "deleted") | null;
             /** State */
             state: string | null;
             /** Title */

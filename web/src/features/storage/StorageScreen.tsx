@@ -117,8 +117,11 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
             ) : (
               row.title
             )}{' '}
+            {row.stands && <span className="tag">{row.stands === 'deleted' ? 'to be deleted' : 'archived'}</span>}{' '}
             {row.owner && <span className="quiet small">{row.owner}</span>}
-            {!row.here && <span className="near small">{what === 'folders' ? 'no owner' : 'left behind'}</span>}
+            {!row.here && !row.stands && (
+              <span className="near small">{what === 'folders' ? 'no owner' : 'left behind'}</span>
+            )}
           </>
         ),
     },

@@ -362,8 +362,9 @@ def _members(
     every = Groups.read(tx, accounts)
     group = next((each for each in every.every if each.id == group_id), None)
     ids = [] if group is None else store.first(tx.connection, every.members(group), MOST_MEMBERS)
+    largest = sorted(wrote, key=lambda each: (-wrote[each], each))[:MOST_MEMBERS]
     people = store.people_of_folder(
-        tx.connection, list(wrote), ids, accounts_service.in_branch(accounts, row, store.p.c.account_id)
+        tx.connection, largest, ids, accounts_service.in_branch(accounts, row, store.p.c.account_id)
     )
     found = [(each.username, each.display_name, wrote[each.username]) for each in people]
     return sorted(found, key=lambda each: (-each[2], each[1]))

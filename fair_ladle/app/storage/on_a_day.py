@@ -20,7 +20,7 @@ from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.plumbing.problems import Refused, invalid
 from fair_ladle.app.storage import store
 from fair_ladle.app.storage.listing import KIND_OF, Order, Row, Rows, Size, Total, product_of
 from fair_ladle.app.usage import stored as usage_stored
@@ -38,8 +38,9 @@ class Held:
     figures: tuple[int, ...]
 
 
-MOST_HELD = 20_000
-"""Of so many people, folders and categories together it is read how much they stored on a day."""
+MOST_HELD, MOST_SERIES = 20_000, 60_000
+"""Of so many people, folders and categories together, in so many categories of samples, it is read how much they stored
+on a day."""
 _held: Cache[list[Held]] = Cache(8)
 PLACE_OF = {"size": 0, "week": 1, "month": 2, "quarter": 3}
 
@@ -64,17 +65,22 @@ class _Branch:
             raise invalid(f"A day before today, {today}; without a day it is the present.", "day")
         inside = accounts_service.in_branch(self.accounts, self.row, store.k.c.account_id)
         if store.held(tx.connection, self.product.id, inside, MOST_HELD + 1) > MOST_HELD:
-            name = self.accounts.name(self.row)
-            raise invalid(f"{name} stores too much to be read as of a day. Choose an account below it.", "account")
+            raise self._too_much()
         self.at = usage_stored.ends(accounts_service.zone(tx), day)
         # Of a day that is over only late samples change anything.
         made_of = (generations.numbers(tx, "structure"), allocations_service.past(tx, self.product, day))
         key = (tx.connection.engine.url, self.product, account, day, made_of)
         self.held = _held.get(key, self._read)
 
+    def _too_much(self) -> Refused:
+        name = self.accounts.name(self.row)
+        return invalid(f"{name} stores too much to be read as of a day. Choose an account below it.", "account")
+
     def _read(self) -> list[Held]:
         whose = accounts_service.in_branch(self.accounts, self.row, store.s.c.account_id)
-        series = store.series(self.tx.connection, self.product.id, whose, self.at[0])
+        series = store.series(self.tx.connection, self.product.id, whose, self.at[0], MOST_SERIES + 1)
+        if len(series) > MOST_SERIES:
+            raise self._too_much()
         sums: dict[tuple[int, str, str], list[int]] = defaultdict(lambda: [0, 0, 0, 0])
         for (_, account_id, category), level in usage_stored.levels(
             self.tx, [(self.product.id, *each) for each in series], self.at

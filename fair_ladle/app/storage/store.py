@@ -269,11 +269,12 @@ def held(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bo
 
 
 def series(
-    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], until: datetime
+    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], until: datetime, most: int
 ) -> list[tuple[int, str]]:
-    """(account, category) of a branch (``inside`` is of the samples' account_id) with a sample up to an instant."""
+    """(account, category) of a branch (``inside`` is of the samples' account_id) with a sample up to an instant, so
+    many at most."""
     wanted = sa.select(s.c.account_id, s.c.category).where(s.c.product_id == product_id, s.c.at <= until, inside)
-    return [(row.account_id, row.category) for row in connection.execute(wanted.distinct())]
+    return [(row.account_id, row.category) for row in connection.execute(wanted.distinct().limit(most))]
 
 
 @dataclass(frozen=True)

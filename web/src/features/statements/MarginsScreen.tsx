@@ -169,7 +169,7 @@ export default function MarginsScreen() {
         {ours.length > 0 && pools.data && (
           <section aria-labelledby="idle-pools">
             <h2 className="sub" id="idle-pools">
-              Pools <span className="quiet">what each cost, and what of that nobody held</span>
+              Pools <span className="quiet">what each cost, and what of that is unallocated</span>
             </h2>
             <table className="ledger tight">
               <thead>
@@ -177,9 +177,9 @@ export default function MarginsScreen() {
                   <th>Pool</th>
                   <th className="fig">Cost</th>
                   <th className="fig wide">Own use</th>
-                  <th className="fig">Idle</th>
-                  <th className="fig">Idle, %</th>
-                  <th className="wide">Idle over 12 months</th>
+                  <th className="fig">Unallocated</th>
+                  <th className="fig">Unallocated, %</th>
+                  <th className="wide">Unallocated over 12 months</th>
                 </tr>
               </thead>
               <tbody>
@@ -256,7 +256,7 @@ function Cells({ of }: { of: Figures }) {
 
 const [BAR, GAP, HEIGHT] = [10, 3, 22]
 
-/** What was idle in each of twelve months, as bars; a month that is not worked out yet is a line. */
+/** What was unallocated in each of twelve months, as bars; a month that is not worked out yet is a line. */
 function IdleBars({ row, months }: { row: PoolRow; months: string[] }) {
   const most = Math.max(1e-9, ...row.idle_before.map((each) => Number(each ?? 0)))
   const said = row.idle_before.map((each, n) => `${monthName(months[n] ?? '')}: ${each === null ? '–' : money(each)}`)
@@ -266,7 +266,7 @@ function IdleBars({ row, months }: { row: PoolRow; months: string[] }) {
       width={months.length * (BAR + GAP)}
       height={HEIGHT}
       role="img"
-      aria-label={`Idle, ${row.currency}. ${said.join('; ')}`}
+      aria-label={`Unallocated, ${row.currency}. ${said.join('; ')}`}
     >
       {row.idle_before.map((each, n) => {
         const tall = each === null ? 0 : Math.max(1, (Number(each) / most) * HEIGHT)

@@ -148,7 +148,7 @@ def _measure(code: str) -> tuple[str, str]:
 def _lots(size: Size) -> Iterator[Row]:
     products = (*SEATS, *OTHERS, *STORAGE)
     for product in products:
-        quantity = size.people * 3 if product not in STORAGE else size.accounts * 5000
+        quantity = size.people * 3 if product not in STORAGE else min(size.accounts * 5000, 80_000_000)
         yield f"PO-{product}-1", "MSP", product, quantity, "2026-01-01", "2026-12-31", 2.5
         yield f"PO-{product}-2", "MSP", product, quantity // 4, "2026-05-01", "2027-04-30", 2.4
     for n in range(size.resellers):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -297,31 +297,58 @@ def test_what_is_kept_follows_late_samples_moves_and_days(tmp_path: Path, new_da
     with database.transaction() as tx:
         product, ids = pools.product(tx, "BYTES"), accounts_service.ids_by_code(tx)
 
-    def report(tx: Transaction) -> None:
+    said, taken = samples_of(database), len(samples_of(database))
+    days = [(AT - timedelta(days=back)).replace(tzinfo=UTC) for back in range(100)]
+
+    def report(tx: Transaction, loads: bool) -> None:
         accounts = [chance.choice(sorted(ids)) for _ in range(3)]
+        names = ["mail", "home/ada", "home/ada/mail", "folder/PLANS", "home/", "folder"]
         assignments.lock(tx, [product])
-        rows = [
-            {
+        rows = {
+            (ids[account], name, at): {
                 "product_id": product.id,
-                "account_id": ids[each],
-                "category": chance.choice(["mail", "home/ada", "home/ada/mail", "folder/PLANS", "home/", "folder"]),
-                "at": tx.now - timedelta(seconds=chance.randrange(0, 100 * 86400)),
-                "bytes": chance.randrange(0, 10**10),
+                "account_id": ids[account],
+                "category": name,
+                "at": at,
+                "bytes": chance.choice([0, 5 * 10**9, 7 * 10**9, chance.randrange(0, 10**10)]),
             }
-            for each in accounts
-        ]
-        changes = usage.record_samples(tx, list({(r["account_id"], r["category"], r["at"]): r for r in rows}.values()))
-        assert set(changes) == {(product.id, ids[each]) for each in accounts}
+            for account in accounts
+            for at in [chance.choice([*days, tx.now, tx.now, tx.now - timedelta(seconds=chance.randrange(8_640_000))])]
+            for name in chance.sample(names, 3)
+        }
+        said.update({key: row["bytes"] for key, row in rows.items()})
+        (usage.load_samples if loads else usage.record_samples)(tx, list(rows.values()))
+        again = usage.load_samples(tx, list(rows.values()))
+        assert (again.created, again.changed, again.left) == (0, 0, len(rows))
         assignments.rebuild_locked(tx, [product])
 
-    for _ in range(12):
-        database.run(report)
-        if chance.random() < 0.3:
+    for turn in range(40):
+        database.run(report, turn % 4 == 0)
+        if chance.random() < 0.2:
             database.clock.shift += timedelta(days=chance.randint(1, 9))
             assert database.run_repeatable(usage.age_stored, product)
             assert not database.run_repeatable(usage.age_stored, product)
         with database.transaction() as tx:
             assert usage.stored_differences(tx, [product]) == []
+        kept = samples_of(database)
+        for account_id, name, at in said:
+            assert standing(kept, account_id, name, at) == standing(said, account_id, name, at)
+    assert len(kept) < len(said) and len(said) > taken + 200  # what says nothing new is no row
+    with database.transaction() as tx:
+        assert tx.connection.scalar(sa.text("SELECT COUNT(*) FROM sample_rounds")) > 20
+
+
+def samples_of(database: Database) -> dict[tuple[int, str, datetime], int]:
+    """Bytes by account, category and instant of every row."""
+    with database.transaction() as tx:
+        rows = tx.connection.execute(sa.select(storage_samples))
+        return {(row.account_id, row.category, row.at.replace(tzinfo=UTC)): row.bytes for row in rows}
+
+
+def standing(samples: dict[tuple[int, str, datetime], int], account_id: int, name: str, at: datetime) -> int | None:
+    """The bytes that stand in a category of an account at an instant."""
+    before = [each for each in samples if each[:2] == (account_id, name) and each[2] <= at]
+    return samples[max(before)] if before else None
 
 
 def test_a_leaver_leaves_their_bytes_behind_until_they_are_moved(demo: Database) -> None:

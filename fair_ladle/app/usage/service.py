@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import store, stored, stored_store
-from fair_ladle.app.usage.tables import assignments, storage_samples
+from fair_ladle.app.usage.tables import assignments
 from fair_ladle.core.calendar import MICRO, Day, instant, local_day, micros
 from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
 from fair_ladle.core.readings import counted_at, counted_days, stored_at, stored_days
@@ -88,7 +88,7 @@ def load_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Prog
 
 def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress | None = None) -> Merged:
     """Create and correct storage samples."""
-    merged = merge(tx.connection, storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
+    merged = stored.load(tx, rows, progress)
     if merged.created or merged.changed:
         _past_changed(tx, [(row["product_id"], row["at"]) for row in rows])
         stored.rebuild(tx, {row["product_id"] for row in rows})
@@ -102,12 +102,12 @@ def record_samples(
     differs, by product and account. ``used_at``: the last use of some (product, account, category). The counters, which
     the caller has locked, are the caller's."""
     zone, now = accounts_service.zone(tx), tx.now
-    changes = stored.record(tx, rows, zone, used_at)
+    recorded = stored.record(tx, rows, zone, used_at)
     today = local_day(now, zone)
-    late = [(row["product_id"], row["at"]) for row in rows if local_day(row["at"], zone) < today]
+    late = [(row["product_id"], row["at"]) for row in recorded.rows if local_day(row["at"], zone) < today]
     if late:
         _past_changed(tx, late)
-    return changes
+    return recorded.changes
 
 
 def _past_changed(tx: Transaction, facts: Iterable[tuple[int, datetime]]) -> None:

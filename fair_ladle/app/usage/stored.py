@@ -9,13 +9,15 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
+from fair_ladle.app.plumbing.merge import MOST_CHANGES, Merged, Progress
+from fair_ladle.app.usage import rounds
 from fair_ladle.app.usage import stored_store as store
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
@@ -25,8 +27,7 @@ PERSON, SHARED, CATEGORY, ALL = "person", "folder", "category", ""
 BACK = {"week_ago": 7, "month_ago": 30, "quarter_ago": 90}
 """Days back, by column."""
 FIGURES = ("bytes", *BACK)
-Series = tuple[int, int, str]
-"""Product, account and category."""
+Series = rounds.Series
 
 
 def holder_of(category: str) -> tuple[str, str]:
@@ -76,42 +77,125 @@ def levels(tx: Transaction, series: Collection[Series], at: Sequence[datetime]) 
 
 def record(
     tx: Transaction, rows: Sequence[dict[str, Any]], zone: ZoneInfo, used_at: Mapping[Series, datetime] | None = None
-) -> dict[tuple[int, int], int]:
-    """Write samples (product_id, account_id, category, at, bytes), each in place of one of the same instant; by how
-    many grains what is stored now differs, by product and account. ``used_at``: the last use of some series.
+) -> Recorded:
+    """Take samples in (product_id, account_id, category, at, bytes), each in place of one of the same instant.
+    ``used_at``: the last use of some series.
 
     The counters are the caller's.
     """
     used, now = used_at or {}, tx.now
-    of_series: dict[Series, list[dict[str, Any]]] = defaultdict(list)
+    of_series: dict[Series, dict[datetime, int]] = defaultdict(dict)
     for row in rows:
-        of_series[row["product_id"], row["account_id"], row["category"]].append(row)
+        of_series[row["product_id"], row["account_id"], row["category"]][row["at"]] = row["bytes"]
     products = sorted({each[0] for each in of_series})
     day = days(tx, products, local_day(now, zone))
+    rounds_at = rounds.newest(tx, {each[:2] for each in of_series})
     before: dict[Series, Level] = {}
     after: dict[Series, Level] = {}
-    late: dict[int, list[Series]] = {}
+    late: dict[tuple[int, int], list[Series]] = {}
+    sifted = _Sifted()
     for product in products:
-        mine = [each for each in of_series if each[0] == product]
         at = instants(zone, day[product], now)
         # What was a while ago is touched only by what comes late.
-        before |= levels(
-            tx, mine, at if any(row["at"] <= at[1] for each in mine for row in of_series[each]) else at[:1]
-        )
-        late[product] = []
-        for each in mine:
-            newest = max(of_series[each], key=lambda row: row["at"])
-            last = before[each].at
-            if len(before[each].figures) > 1 or newest["at"] > now or (last is not None and newest["at"] < last):
-                late[product].append(each)
-            else:
-                after[each] = Level((newest["bytes"],), newest["at"])
-    store.put_samples(tx.connection, rows)
-    for product, some in late.items():
+        old = [each for each, taken in of_series.items() if each[0] == product and min(taken) <= at[1]]
+        new = [each for each, taken in of_series.items() if each[0] == product and min(taken) > at[1]]
+        for some, count in ((old, len(at)), (new, 1)):
+            before |= levels(tx, some, at[:count])
+            late[product, count] = []
+            for each in some:
+                taken, last, round_at = of_series[each], before[each].at, rounds_at.get(each[:2])
+                first = min(taken)
+                is_before = any(there is not None and first < there for there in (last, round_at))
+                if count > 1 or is_before or max(taken) > now:
+                    late[product, count].append(each)
+                    continue
+                there = {} if last is None else {last: before[each].figures[0]}
+                new_at = sifted.add(each, there, (), taken)
+                after[each] = Level((taken[max(taken)],), new_at or last)
+    firsts = {each: min(of_series[each]) for some in late.values() for each in some}
+    if firsts:
+        there_of, again_of = rounds.known(tx, firsts)
+        for each in firsts:
+            sifted.add(each, there_of[each], again_of[each], of_series[each])
+    sifted.write(tx, of_series)
+    for (product, count), some in late.items():
         if some:
-            count = len(before[some[0]].figures)
             after |= levels(tx, some, instants(zone, day[product], now)[:count])
-    return _add(tx, before, after, used)
+    return Recorded(_add(tx, before, after, used), sifted.rows)
+
+
+def load(tx: Transaction, rows: Sequence[dict[str, Any]], progress: Progress | None = None) -> Merged:
+    """Bring samples in that were taken whenever, each in place of one of the same series and instant."""
+    merged, done = Merged(), 0
+    of_account: dict[tuple[int, int], list[dict[str, Any]]] = defaultdict(list)
+    for row in rows:
+        of_account[row["product_id"], row["account_id"]].append(row)
+    for part in batched(sorted(of_account)):
+        of_series: dict[Series, dict[datetime, int]] = defaultdict(dict)
+        for key in part:
+            for row in of_account[key]:
+                of_series[*key, row["category"]][row["at"]] = row["bytes"]
+        there_of, again_of = rounds.known(tx, {each: min(taken) for each, taken in of_series.items()})
+        sifted = _Sifted()
+        for series, taken in of_series.items():
+            there, again = there_of[series], again_of[series]
+            sifted.add(series, there, again, taken)
+            before = rounds.said(there, again) if there else {}
+            for at, size in taken.items():
+                was = before.get(at)
+                if was is None:
+                    merged.created += 1
+                elif was == size:
+                    merged.left += 1
+                else:
+                    merged.changed += 1
+                    if len(merged.changes) < MOST_CHANGES:
+                        merged.changes.append(((*series, at), {"bytes": was}, {"bytes": size}))
+        sifted.write(tx, of_series)
+        done += sum(len(of_account[key]) for key in part)
+        if progress:
+            progress(done)
+    return merged
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """By how many grains what is stored now differs, by product and account; and the rows that were written for it,
+    which is nothing of what was said before and is said again."""
+
+    changes: dict[tuple[int, int], int]
+    rows: list[dict[str, Any]]
+
+
+@dataclass
+class _Sifted:
+    """What of samples is to be written, and the instants by series that say nothing new."""
+
+    rows: list[dict[str, Any]] = field(default_factory=list)
+    repeats: set[tuple[int, int, datetime]] = field(default_factory=set)
+
+    def add(
+        self, series: Series, there: rounds.Sizes, again: Sequence[datetime], taken: rounds.Sizes
+    ) -> datetime | None:
+        """Sift one series; the instant of the newest row to write."""
+        product_id, account_id, category = series
+        written, repeats = rounds.sift(there, again, taken)
+        self.rows += [
+            {"product_id": product_id, "account_id": account_id, "category": category, "at": at, "bytes": size}
+            for at, size in written.items()
+        ]
+        self.repeats.update((product_id, account_id, at) for at in repeats)
+        return max(written, default=None)
+
+    def write(self, tx: Transaction, of_series: Mapping[Series, rounds.Sizes]) -> None:
+        """Write all of it."""
+        store.put_samples(tx.connection, self.rows)
+        measured: dict[tuple[int, int, datetime], list[str]] = defaultdict(list)
+        for (product_id, account_id, category), taken in of_series.items():
+            for at in taken:
+                if (product_id, account_id, at) in self.repeats:
+                    measured[product_id, account_id, at].append(category)
+        rounds.keep(tx, measured)
 
 
 def _add(
@@ -122,6 +206,8 @@ def _add(
     newest: dict[tuple[int, int, str, str], datetime] = {}
     last: dict[tuple[int, int, str, str], datetime] = {}
     for each, level in after.items():
+        if level == before[each] and each not in used:
+            continue
         product_id, account_id, category = each
         whose = (product_id, account_id, *holder_of(category))
         for key in (whose, (product_id, account_id, ALL, "")):

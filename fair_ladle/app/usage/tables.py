@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
@@ -33,6 +34,25 @@ storage_samples = sa.Table(
     sa.Index("ix_storage_samples_product_id_at", "product_id", "at"),
 )
 
+sample_sets = sa.Table(
+    "sample_sets",
+    metadata,
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("digest", sa.BINARY(16), primary_key=True),
+    sa.Column("categories", mysql.MEDIUMBLOB, nullable=False, comment="one a line, compressed"),
+)
+
+sample_rounds = sa.Table(
+    "sample_rounds",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("at", Instant, primary_key=True),
+    sa.Column("digest", sa.BINARY(16), primary_key=True, comment="of the categories that were measured"),
+    sa.Index("ix_sample_rounds_account_id", "account_id", "digest"),
+)
+"""When the categories of an account were measured, and some of them were as before: of these there is no sample."""
+
 stored = sa.Table(
     "stored",
     metadata,
@@ -44,7 +64,7 @@ stored = sa.Table(
     sa.Column("week_ago", sa.BigInteger, nullable=False),
     sa.Column("month_ago", sa.BigInteger, nullable=False),
     sa.Column("quarter_ago", sa.BigInteger, nullable=False),
-    sa.Column("at", Instant, nullable=False, comment="of the newest sample"),
+    sa.Column("at", Instant, nullable=False, comment="of the newest sample that said something new"),
     sa.Column("used_at", Instant, comment="last use, where a storage system says so"),
     sa.Column("past_limit_since", Instant, comment="since when it is over its limit, as far as it was looked at"),
     sa.Column("delete_at", Instant, index=True, comment="when what somebody left behind is gone; NULL = stays"),

@@ -1,0 +1,103 @@
+"""Samples that say nothing new: of these no row is kept, only that they were taken.
+
+A row of ``storage_samples`` stands where the bytes of a series become others. That the same was said again at an
+instant is a round: the account, the instant, and which of its categories were measured then, a set that many rounds
+share. It changes no figure, but decides how far a sample reaches that comes late: up to the next one, row or round. So
+what is kept, and what a month's reading goes through, grows with what changed and not with days times subjects.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import zlib
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Mapping
+from datetime import datetime
+from typing import Any
+
+from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.usage import rounds_store as store
+
+Account = tuple[int, int]
+"""Product and account."""
+Series = tuple[int, int, str]
+"""Product, account and category."""
+Sizes = Mapping[datetime, int]
+
+
+def sift(rows: Sizes, rounds: Iterable[datetime], taken: Sizes) -> tuple[dict[datetime, int], list[datetime]]:
+    """What to write so that a series holds what was taken, and all that was said before besides.
+
+    Args:
+        rows: bytes by instant of its rows, from the newest that is no later than the first taken on.
+        rounds: the instants after that at which the same was said again.
+        taken: bytes by instant; each in place of what was said at the same one.
+
+    Returns:
+        rows to write, and the instants of what was taken that say nothing new.
+    """
+    written: dict[datetime, int] = {}
+    repeats: list[datetime] = []
+    level: int | None = None
+    for at, size in sorted({**said(rows, rounds), **taken}.items()):
+        if at in rows:
+            if rows[at] != size:
+                written[at] = size
+        elif size != level:
+            written[at] = size
+        elif at in taken:
+            repeats.append(at)
+        level = size
+    return written, repeats
+
+
+def said(rows: Sizes, rounds: Iterable[datetime]) -> dict[datetime, int]:
+    """Bytes by instant that rows and rounds of a series say."""
+    found: dict[datetime, int] = {}
+    level: int | None = None
+    for at in sorted({*rows, *rounds}):
+        level = rows.get(at, level)
+        if level is not None:
+            found[at] = level
+    return found
+
+
+def newest(tx: Transaction, accounts: Collection[Account]) -> dict[Account, datetime]:
+    """When the newest round of accounts was, of those that have any."""
+    return {key: in_utc(at) for key, at in store.newest(tx.connection, accounts).items()}
+
+
+def known(
+    tx: Transaction, first: Mapping[Series, datetime]
+) -> tuple[dict[Series, dict[datetime, int]], dict[Series, list[datetime]]]:
+    """Of series, each from the newest row no later than an instant on: the bytes of its rows by instant, and the
+    instants of its rounds."""
+    rows: dict[Series, dict[datetime, int]] = {each: {} for each in first}
+    for each, at, size in store.rows_since(tx.connection, first):
+        rows[each][in_utc(at)] = size
+    mine: dict[Account, list[Series]] = defaultdict(list)
+    for series in first:
+        mine[series[:2]].append(series)
+    rounds: dict[Series, list[datetime]] = {each: [] for each in first}
+    for account, of_it in mine.items():
+        sets: dict[bytes, frozenset[str]] = {}
+        for at, digest, packed in store.rounds_since(tx.connection, *account, min(first[each] for each in of_it)):
+            if digest not in sets:
+                sets[digest] = frozenset(zlib.decompress(packed).decode().split("\n"))
+            for each in of_it:
+                if each[2] in sets[digest]:
+                    rounds[each].append(in_utc(at))
+    return rows, rounds
+
+
+def keep(tx: Transaction, taken: Mapping[tuple[int, int, datetime], Collection[str]]) -> None:
+    """Keep rounds: the categories that were measured, by product, account and instant."""
+    packed: dict[tuple[int, bytes], bytes] = {}
+    rows: list[dict[str, Any]] = []
+    for (product_id, account_id, at), categories in sorted(taken.items()):
+        # Categories are printable: no name has a line's end in it.
+        text = "\n".join(sorted(categories)).encode()
+        digest = hashlib.blake2b(text, digest_size=16).digest()
+        packed[account_id, digest] = text
+        rows.append({"product_id": product_id, "account_id": account_id, "at": at, "digest": digest})
+    store.keep(tx.connection, {key: zlib.compress(text) for key, text in packed.items()}, rows)

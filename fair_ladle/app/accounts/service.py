@@ -168,7 +168,7 @@ def operator(tx: Transaction) -> Any:
             raise Refused(Problem(EMPTY, "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
         return found
 
-    return read() if tx.is_rehearsal else _operators.get((tx.connection.engine.url, structure_number(tx)), read)
+    return read() if tx.is_rehearsal else _operators.get((tx.installation, structure_number(tx)), read)
 
 
 _operators: Cache[Any] = Cache(8)
@@ -229,7 +229,7 @@ _trees: Cache[Accounts] = Cache(8)
 def on_day(tx: Transaction, day: date) -> Accounts:
     """All accounts as they stand on a day; those that are nowhere then are left out. Kept while the structure stays the
     same: days between which nothing turns have the same tree, and what is the same as today is there once."""
-    of = (tx.connection.engine.url, structure_number(tx))
+    of = (tx.installation, structure_number(tx))
     turns = _turns.get(of, lambda: store.turns(tx.connection))
     spell, now = bisect_right(turns, day), today(tx)
     if spell == bisect_right(turns, now):

@@ -136,7 +136,7 @@ def days(tx: Transaction, products: Sequence[Product], at: datetime) -> list[Kep
         return mine if row.base_day is None else mine.over(unpacked(product, row.base_day))
 
     def read(product: Product) -> KeptDay:
-        key = (tx.connection.engine.url, product.id, day, _made_of(tx, product, day))
+        key = (tx.installation, product.id, day, _made_of(tx, product, day))
         return _days.get(key, lambda: unpacked(product, day))
 
     try:

@@ -264,7 +264,7 @@ def whole_at(tx: Transaction, products: Sequence[Product], at: datetime | None) 
         return tx.once(asked, lambda: settle_snapshot(snapshot_at(tx, products, at)))
     structure, day = generations.numbers(tx, "structure"), local_day(at, accounts_service.zone(tx))
     made_of = tuple(allocations_service.past(tx, each, day) for each in products)
-    key = (tx.connection.engine.url, structure, made_of, at, tuple(products))
+    key = (tx.installation, structure, made_of, at, tuple(products))
     return _settled.get(key, lambda: settle_snapshot(snapshot_at(tx, products, at)))
 
 

@@ -274,7 +274,7 @@ def frame_of(tx: Transaction, products: Sequence[Product], at: datetime) -> Snap
     """A snapshot of the day of an instant, without what is in use."""
     day = local_day(at, accounts_service.zone(tx))
     made_of = generations.numbers(tx, "structure", "allocations")
-    key = (tx.connection.engine.url, made_of, day, tuple(products), accounts_service.today(tx) == day)
+    key = (tx.installation, made_of, day, tuple(products), accounts_service.today(tx) == day)
     return _frames.get(key, lambda: _frame(tx, products, day))
 
 

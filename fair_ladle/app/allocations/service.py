@@ -66,7 +66,7 @@ _following: Cache[list[tuple[int, int]]] = Cache(16)
 
 def following(tx: Transaction) -> list[tuple[int, int]]:
     """(product, counted product) of every pair of which some cap follows seats, or did; by number."""
-    key = tx.connection.engine.url, generations.numbers(tx, "allocations")
+    key = tx.installation, generations.numbers(tx, "allocations")
     return _following.get(key, lambda: store.following(tx.connection, generations.EARLIEST))
 
 

@@ -7,8 +7,6 @@ from datetime import date
 from threading import Lock
 from zoneinfo import ZoneInfo
 
-import sqlalchemy as sa
-
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction
@@ -101,14 +99,14 @@ class Directory:
 
 
 MOST_PLACES = 200_000
-_kept: dict[sa.URL, Directory] = {}
+_kept: dict[str, Directory] = {}
 _lock = Lock()
 
 
 def directory(tx: Transaction) -> Directory:
     """The directory kept by this process. Whoever uses it checks its number against the one in the database."""
     with _lock:
-        found = _kept.get(tx.connection.engine.url)
+        found = _kept.get(tx.installation)
     if found is None:
         found = Directory(
             accounts_service.structure_number(tx),
@@ -116,11 +114,11 @@ def directory(tx: Transaction) -> Directory:
             {each.code: each for each in pools_service.products(tx)},
         )
         with _lock:
-            _kept[tx.connection.engine.url] = found
+            _kept[tx.installation] = found
     return found
 
 
 def forget(tx: Transaction) -> None:
     """Read the structure anew the next time."""
     with _lock:
-        _kept.pop(tx.connection.engine.url, None)
+        _kept.pop(tx.installation, None)

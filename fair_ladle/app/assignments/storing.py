@@ -52,9 +52,10 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     if not store.lock(tx.connection, place.pool_id, [place.account_id], trust=False):
         raise _anew(tx, product)
     at = tx.now
-    held = usage.sizes_now(tx, product, place.account_id, list(by), at)
+    there = usage.stored_now(tx, product, place.account_id, list(by))
+    held = {series[2]: level.figures[0] for series, level in there.levels.items()}
     sizes = {category: max(0, held[category] + change) for category, change in by.items()}
-    total = usage.stored_total(tx, product, place.account_id)
+    total = there.totals[product.id, place.account_id]
     then = total + sum(sizes.values()) - sum(held.values())
     change = usage.grains(then) - usage.grains(total)
     whole = -(-then // BYTES_PER_GRAIN) - usage.grains(total)
@@ -82,6 +83,7 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
             }
             for category, size in sizes.items()
         ],
+        known=there,
     )
 
 
@@ -104,12 +106,14 @@ def report_sizes(
 ) -> None:
     """Record samples of a product (account_id, category, at, bytes), however much that is: what is there is there."""
     accounts = accounts_service.known(tx)
-    places = sorted({accounts.row_of_id[row["account_id"]] for row in rows})
+    places = sorted(accounts.row_of_id[each] for each in {row["account_id"] for row in rows})
     service.lock_ways(tx, accounts, {product: places})
+    changes = usage.record_samples(tx, [{**row, "product_id": product.id} for row in rows], used_at)
+    if not any(changes.values()):
+        return
     before = present.part(tx, [product], places)
     if before is None:
         raise _anew(tx, product)
-    changes = usage.record_samples(tx, [row | {"product_id": product.id} for row in rows], used_at)
     after = _with_own(before, {account_id: by for (_, account_id), by in changes.items()}, tx.now)
     counters.follow(tx, settle_snapshot(before), settle_snapshot(after))
     pool_of = {int(before.roots.rows[place]): pool.id for place, pool in enumerate(before.pools)}

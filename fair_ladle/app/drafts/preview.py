@@ -110,9 +110,8 @@ def preview(
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
     evaluation.faults.extend(storage.faults(tx, actor, changes))
     clashes = _clashes(tx, actor, snapshot, changes)
-    url = tx.connection.engine.url
     rate_cards = _rate_cards.get(
-        (url, snapshot.day, generations.numbers(tx, "rates", "structure")), lambda: RateCards(tx, whole)
+        (tx.installation, snapshot.day, generations.numbers(tx, "rates", "structure")), lambda: RateCards(tx, whole)
     )
     impact = Impact(evaluation, beside)
     above = None if evaluation.faults else above_ceiling(impact, actor, changes)

@@ -81,7 +81,7 @@ class Groups:
 
         if tx.is_rehearsal:
             return anew()
-        key = (tx.connection.engine.url, generations.numbers(tx, "groups", "structure"), accounts_service.today(tx))
+        key = (tx.installation, generations.numbers(tx, "groups", "structure"), accounts_service.today(tx))
         found = copy(_known.get(key, anew))
         found._is_settled = lambda: not tx.once("to regroup", lambda: store.any_to_regroup(tx.connection))
         return found

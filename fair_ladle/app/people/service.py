@@ -49,7 +49,7 @@ def known_names(tx: Transaction) -> tuple[frozenset[str], frozenset[str]]:
 
 def by_username(tx: Transaction, usernames: Collection[str]) -> dict[str, Any]:
     """People by username; those unknown are left out."""
-    return {row.username: row for row in store.named(tx.connection, usernames)}
+    return {row.username: row for row in store.named(tx.connection, usernames)} if usernames else {}
 
 
 def by_email(tx: Transaction, emails: Collection[str]) -> dict[str, list[Any]]:

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any, TypeVar
+from weakref import WeakKeyDictionary
 
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
@@ -171,6 +172,10 @@ def money_column(name: str, **options: Any) -> sa.Column[Any]:
     return sa.Column(name, sa.Numeric(30, 10), **options)
 
 
+_installations: WeakKeyDictionary[sa.Engine, str] = WeakKeyDictionary()
+"""The address of an engine's database, which is dear to write out each time."""
+
+
 @dataclass(frozen=True)
 class Transaction:
     """One use-case's transaction and the instant at which it happens."""
@@ -191,6 +196,14 @@ class Transaction:
             self.kept[name] = read()
         found: Result = self.kept[name]
         return found
+
+    @property
+    def installation(self) -> str:
+        """Which database this is, as a key of what is kept in this process."""
+        engine = self.connection.engine
+        if engine not in _installations:
+            _installations[engine] = str(engine.url)
+        return _installations[engine]
 
     @property
     def now(self) -> datetime:

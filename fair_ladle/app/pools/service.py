@@ -85,7 +85,7 @@ class Pool:
 
 def products(tx: Transaction) -> list[Product]:
     """Every product, by code; kept in this process while the structure stays the same."""
-    return list(_known.get((tx.connection.engine.url, generations.numbers(tx, "structure")), lambda: _read(tx)))
+    return list(_known.get((tx.installation, generations.numbers(tx, "structure")), lambda: _read(tx)))
 
 
 _known: Cache[tuple[Product, ...]] = Cache(16)
@@ -129,7 +129,7 @@ def pools(tx: Transaction, of: Collection[Product]) -> list[Pool]:
     """The pools of these products with their lots, by their numbers; kept in this process while the structure stays the
     same."""
     wanted = {each.id: each for each in of}
-    key = (tx.connection.engine.url, generations.numbers(tx, "structure"))
+    key = (tx.installation, generations.numbers(tx, "structure"))
     every = _read_pools(tx, products(tx)) if tx.is_rehearsal else _pools.get(key, lambda: _read_pools(tx, products(tx)))
     return [pool for pool in every if pool.product.id in wanted]
 

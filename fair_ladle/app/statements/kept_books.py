@@ -61,7 +61,7 @@ def kept_books(tx: Transaction, accounts: Accounts, first: date) -> Mapping[str,
 def closed_months(tx: Transaction) -> list[Any]:
     """seller_id, first_day, made_of and hash of every closed month, by seller and in order; kept in this process while
     none is closed."""
-    key = (tx.connection.engine.url, generations.numbers(tx, "closings"))
+    key = (tx.installation, generations.numbers(tx, "closings"))
     return _closed.get(key, lambda: closed_store.closed_months(tx.connection))
 
 
@@ -69,7 +69,7 @@ _closed: Cache[list[Any]] = Cache(4)
 
 
 def _book(tx: Transaction, seller_id: int, first: date, digest: str) -> KeptBook:
-    return _books.get((tx.connection.engine.url, seller_id, first, digest), lambda: _read(tx, seller_id, first))
+    return _books.get((tx.installation, seller_id, first, digest), lambda: _read(tx, seller_id, first))
 
 
 def _read(tx: Transaction, seller_id: int, first: date) -> KeptBook:

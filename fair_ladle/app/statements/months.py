@@ -212,5 +212,5 @@ def product_month(
     if buyers is None or not is_settled(tx, first, last):
         return read_month(tx, product, first, last, buyers)
     made_of = allocations.past(tx, product, last)
-    key = (tx.connection.engine.url, made_of, product, first, min(last, accounts_service.today(tx)), tuple(buyers))
+    key = (tx.installation, made_of, product, first, min(last, accounts_service.today(tx)), tuple(buyers))
     return _months.get(key, lambda: read_month(tx, product, first, last, buyers))

@@ -69,7 +69,7 @@ def _read(tx: Transaction) -> list[_RateRow]:
 
 def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
     """Every rate with its tiers; its rows are kept in this process while no rate changes."""
-    key = (tx.connection.engine.url, generations.numbers(tx, "rates"))
+    key = (tx.installation, generations.numbers(tx, "rates"))
     return [
         Rate(
             code_of[row.seller_id],

@@ -126,7 +126,7 @@ def _of(rows: BySeller, sellers: Iterable[int]) -> Iterator[Any]:
 def of_sellers(tx: Transaction, accounts: Accounts, rows: Iterable[int]) -> dict[str, Terms]:
     """The terms of the accounts of these rows as sellers, by code; what they are read from is kept in this process
     while no terms change."""
-    key = (tx.connection.engine.url, generations.numbers(tx, "rates", "structure"))
+    key = (tx.installation, generations.numbers(tx, "rates", "structure"))
     read = _Rows.read(tx) if tx.is_rehearsal else _kept.get(key, lambda: _Rows.read(tx))
     code_of = {int(accounts.ids[row]): accounts.tree.codes[row] for row in rows}
     currency_of = {code: accounts.inherited(accounts.tree.row(code), "currency") or "" for code in code_of.values()}

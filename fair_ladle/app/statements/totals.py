@@ -59,7 +59,7 @@ def product_totals(tx: Transaction, product: Product, first: date, last: date) -
     made_of = _made_of(tx, product, first, last)
     if made_of is None:
         return worked_out(tx, product, first, last)
-    key = (tx.connection.engine.url, product, first, made_of)
+    key = (tx.installation, product, first, made_of)
     return _totals.get(key, lambda: _kept(tx, product, first, made_of) or worked_out(tx, product, first, last))
 
 

@@ -69,7 +69,7 @@ class _Branch:
         self.at = usage_stored.ends(accounts_service.zone(tx), day)
         # Of a day that is over only late samples change anything.
         made_of = (generations.numbers(tx, "structure"), allocations_service.past(tx, self.product, day))
-        key = (tx.connection.engine.url, self.product, account, day, made_of)
+        key = (tx.installation, self.product, account, day, made_of)
         self.held = _held.get(key, self._read)
 
     def _too_much(self) -> Refused:

@@ -106,8 +106,7 @@ def _key(tx: Transaction, key: str) -> _Key:
 
 def _named(where: Where) -> str:
     """The category that a place is."""
-    given = [each for each in (where.person, where.folder, where.category) if each]
-    if len(given) != 1:
+    if bool(where.person) + bool(where.folder) + bool(where.category) != 1:
         raise invalid("Say one of person, folder and category.", "category")
     if where.part and where.category:
         raise invalid("Only what is a person's own, or a folder's, has parts.", "part")
@@ -119,7 +118,7 @@ def _named(where: Where) -> str:
         )
     if len(found) > 200 or not found.isprintable():
         raise invalid("At most 200 characters, all of them printable.", "category")
-    if found.split("/")[-1] == RESERVED:
+    if found == RESERVED or found.endswith(f"/{RESERVED}"):
         raise invalid(f"No category is called {RESERVED}; that is what reservations stand in.", "category")
     return found
 
@@ -309,17 +308,21 @@ def _past(
 def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
     """Take totals in, in any order and as often as they come: each is recorded, kept until its account is known, or
     refused with the reason; the others go on."""
-    found, done = _key(tx, key), Reported()
-    people = _people(tx, [each.where for each in reports])
+    found, done, now = _key(tx, key), Reported(), tx.now
+    people = _people(tx, [each.where for each in reports if each.where.account is None])
+    ids: dict[str, int | None] = {}
+    """Accounts by code that were looked up; None = none of the key's branch."""
     rows: dict[tuple[int, str, datetime], dict[str, Any]] = {}
     used: dict[tuple[int, int, str], datetime] = {}
     unplaced: dict[tuple[str, str, datetime], dict[str, Any]] = {}
     for number, each in enumerate(reports):
         try:
-            at, size = _at(tx, each), _size(each.bytes)
+            at, size = _at(now, each), _size(each.bytes)
             category = _named(each.where)
             code = each.where.account
-            if code is not None and not accounts_service.is_in_scope(found.accounts, found.actor, code):
+            if code is not None and code not in ids:
+                ids[code] = _id_in_scope(found, code)
+            if code is not None and ids[code] is None:
                 key_account = int(found.accounts.ids[found.accounts.tree.row(str(found.actor.scope))])
                 unplaced[code, category, at] = {
                     "key_account_id": key_account,
@@ -331,19 +334,21 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
                     "received_at": tx.now,
                 }
                 continue
-            name = each.where.person or usage.whose_home(category) or ""
-            place = place_in(found.accounts, found.actor, each.where, people.get(name))
+            account_id = None if code is None else ids[code]
+            if account_id is None:
+                name = each.where.person or usage.whose_home(category) or ""
+                account_id = place_in(found.accounts, found.actor, each.where, people.get(name)).account_id
         except Refused as refused:
             done.refused.append((number, refused.problem.detail))
             continue
-        rows[place.account_id, category, at] = {
-            "account_id": place.account_id,
+        rows[account_id, category, at] = {
+            "account_id": account_id,
             "category": category,
             "at": at,
             "bytes": size,
         }
         if each.used_at is not None and each.used_at <= tx.now:
-            series = (found.product.id, place.account_id, category)
+            series = (found.product.id, account_id, category)
             used[series] = max(each.used_at, used.get(series, each.used_at))
     if unplaced:
         key_account = next(iter(unplaced.values()))["key_account_id"]
@@ -356,8 +361,13 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
     return done
 
 
-def _at(tx: Transaction, report: Report) -> datetime:
-    now = tx.now
+def _id_in_scope(key: _Key, code: str) -> int | None:
+    if not accounts_service.is_in_scope(key.accounts, key.actor, code):
+        return None
+    return int(key.accounts.ids[key.accounts.tree.row(code)])
+
+
+def _at(now: datetime, report: Report) -> datetime:
     if report.at.tzinfo is None:
         raise invalid("An instant has an offset, like 2026-11-27T08:00:00+00:00.", "at")
     if report.at > now + SKEW:

@@ -96,13 +96,16 @@ def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress
 
 
 def record_samples(
-    tx: Transaction, rows: Sequence[dict[str, Any]], used_at: Mapping[tuple[int, int, str], datetime] | None = None
+    tx: Transaction,
+    rows: Sequence[dict[str, Any]],
+    used_at: Mapping[tuple[int, int, str], datetime] | None = None,
+    known: stored.Known | None = None,
 ) -> dict[tuple[int, int], int]:
     """Write samples, each in place of one of the same series and instant; by how many grains what is stored now
-    differs, by product and account. ``used_at``: the last use of some (product, account, category). The counters, which
-    the caller has locked, are the caller's."""
+    differs, by product and account. ``used_at``: the last use of some (product, account, category); ``known``: what of
+    them was read under the locks. The counters, which the caller has locked, are the caller's."""
     zone, now = accounts_service.zone(tx), tx.now
-    recorded = stored.record(tx, rows, zone, used_at)
+    recorded = stored.record(tx, rows, zone, used_at, known)
     today = local_day(now, zone)
     late = [(row["product_id"], row["at"]) for row in recorded.rows if local_day(row["at"], zone) < today]
     if late:
@@ -172,10 +175,11 @@ def grains(in_bytes: int) -> int:
     return stored.grains(in_bytes)
 
 
-def stored_total(tx: Transaction, product: Product, account_id: int) -> int:
-    """Bytes an account stores of a product in all."""
+def stored_now(tx: Transaction, product: Product, account_id: int, categories: Sequence[str]) -> stored.Known:
+    """What some categories of an account store, and the account in all."""
+    levels = stored.levels(tx, [(product.id, account_id, each) for each in categories], [tx.now])
     key = product.id, account_id
-    return stored_store.totals_of(tx.connection, [key]).get(key, 0)
+    return stored.Known(levels, {key: stored_store.totals_of(tx.connection, [key]).get(key, 0)})
 
 
 def sizes_now(

@@ -69,17 +69,21 @@ def _end_of(zone: ZoneInfo, day: date) -> datetime:
 def levels(tx: Transaction, series: Collection[Series], at: Sequence[datetime]) -> dict[Series, Level]:
     """What these series come to at some instants, the first of which is now."""
     found: dict[Series, Level] = {}
-    for part in batched(sorted(series)):
+    for part in batched(series):
         for each, (figures, newest) in zip(part, store.levels(tx.connection, part, at), strict=True):
             found[each] = Level(tuple(figures), None if newest is None else in_utc(newest))
     return found
 
 
 def record(
-    tx: Transaction, rows: Sequence[dict[str, Any]], zone: ZoneInfo, used_at: Mapping[Series, datetime] | None = None
+    tx: Transaction,
+    rows: Sequence[dict[str, Any]],
+    zone: ZoneInfo,
+    used_at: Mapping[Series, datetime] | None = None,
+    known: Known | None = None,
 ) -> Recorded:
     """Take samples in (product_id, account_id, category, at, bytes), each in place of one of the same instant.
-    ``used_at``: the last use of some series.
+    ``used_at``: the last use of some series. ``known``: what was read of them since the counters were locked.
 
     The counters are the caller's.
     """
@@ -100,7 +104,9 @@ def record(
         old = [each for each, taken in of_series.items() if each[0] == product and min(taken) <= at[1]]
         new = [each for each, taken in of_series.items() if each[0] == product and min(taken) > at[1]]
         for some, count in ((old, len(at)), (new, 1)):
-            before |= levels(tx, some, at[:count])
+            read = {} if known is None or count > 1 else known.levels
+            before |= read
+            before |= levels(tx, [each for each in some if each not in read], at[:count])
             late[product, count] = []
             for each in some:
                 taken, last, round_at = of_series[each], before[each].at, rounds_at.get(each[:2])
@@ -121,7 +127,7 @@ def record(
     for (product, count), some in late.items():
         if some:
             after |= levels(tx, some, instants(zone, day[product], now)[:count])
-    return Recorded(_add(tx, before, after, used), sifted.rows)
+    return Recorded(_add(tx, before, after, used, None if known is None else known.totals), sifted.rows)
 
 
 def load(tx: Transaction, rows: Sequence[dict[str, Any]], progress: Progress | None = None) -> Merged:
@@ -156,6 +162,14 @@ def load(tx: Transaction, rows: Sequence[dict[str, Any]], progress: Progress | N
         if progress:
             progress(done)
     return merged
+
+
+@dataclass(frozen=True)
+class Known:
+    """What series and accounts (by product) store now, as it was read under the locks of their counters."""
+
+    levels: Mapping[Series, Level]
+    totals: Mapping[tuple[int, int], int]
 
 
 @dataclass(frozen=True)
@@ -199,7 +213,11 @@ class _Sifted:
 
 
 def _add(
-    tx: Transaction, before: Mapping[Series, Level], after: Mapping[Series, Level], used: Mapping[Series, datetime]
+    tx: Transaction,
+    before: Mapping[Series, Level],
+    after: Mapping[Series, Level],
+    used: Mapping[Series, datetime],
+    known_totals: Mapping[tuple[int, int], int] | None = None,
 ) -> dict[tuple[int, int], int]:
     """Let the kept figures follow; by how many grains each account's total now differs."""
     changes: dict[tuple[int, int, str, str], list[int]] = defaultdict(lambda: [0] * len(FIGURES))
@@ -218,7 +236,7 @@ def _add(
             if each in used:
                 last[key] = max(used[each], last.get(key, used[each]))
     totals = [(product_id, account_id) for product_id, account_id, kind, _ in changes if kind == ALL]
-    was = store.totals_of(tx.connection, totals)
+    was = store.totals_of(tx.connection, totals) if known_totals is None else known_totals
     rows = [
         dict(zip(("product_id", "account_id", "kind", "name"), key, strict=True))
         | dict(zip(FIGURES, by, strict=True))

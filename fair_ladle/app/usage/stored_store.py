@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Sequence
 from datetime import UTC, date, datetime
+from functools import cache
 from typing import Any
 
 import sqlalchemy as sa
@@ -25,8 +26,9 @@ def _newest(connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]])
 
 # Each series is looked up by its key, as many as there are: rows of several columns in IN would read the whole table.
 _SAME = "s.product_id = k.product_id AND s.account_id = k.account_id AND s.category = k.category"
-_NEWEST = f"(SELECT MAX(s.at) FROM storage_samples s WHERE {_SAME} AND s.at <= :at0) AS newest"
-_BYTES = f"(SELECT s.bytes FROM storage_samples s WHERE {_SAME} AND s.at <= :at%s ORDER BY s.at DESC LIMIT 1) AS b%s"
+_STANDING = f"(SELECT %s FROM storage_samples s WHERE {_SAME} AND s.at <= :at%s ORDER BY s.at DESC LIMIT 1) AS b%s"
+_WITH_INSTANT = "CONCAT(s.at, s.bytes)"
+"""One look for both: an instant takes 26 characters."""
 _FROM = """FROM JSON_TABLE(:series, '$[*]' COLUMNS (place FOR ORDINALITY, product_id BIGINT PATH '$[0]', account_id
     BIGINT PATH '$[1]', category VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin PATH '$[2]')) k"""
 
@@ -36,12 +38,18 @@ def levels(
 ) -> list[tuple[list[int], datetime | None]]:
     """Of each of these (product, account, category), in their order: bytes at each of some instants, and when its
     newest sample up to the first of them was taken."""
-    figures = ", ".join(_BYTES % (n, n) for n in range(len(at)))
-    asked = sa.text(f"SELECT k.place, {figures}, {_NEWEST} {_FROM}").columns(newest=s.c.at.type)
     values = {f"at{n}": each.astimezone(UTC).replace(tzinfo=None) for n, each in enumerate(at)}
-    rows = connection.execute(asked, values | {"series": json.dumps(series)})
-    found = sorted((row.place, [int(getattr(row, f"b{n}") or 0) for n in range(len(at))], row.newest) for row in rows)
-    return [(sizes, newest) for _, sizes, newest in found]
+    found: list[tuple[list[int], datetime | None]] = [([0] * len(at), None)] * len(series)
+    for place, first, *others in connection.execute(_levels(len(at)), values | {"series": json.dumps(series)}):
+        newest, size = (None, 0) if first is None else (datetime.fromisoformat(first[:26]), int(first[26:]))
+        found[place - 1] = ([size, *(int(each or 0) for each in others)], newest)
+    return found
+
+
+@cache
+def _levels(count: int) -> sa.TextClause:
+    figures = [_STANDING % ("s.bytes" if n else _WITH_INSTANT, n, n) for n in range(count)]
+    return sa.text(f"SELECT k.place, {', '.join(figures)} {_FROM}")
 
 
 def newest_of_product(connection: sa.Connection, product_id: int, at: datetime) -> list[Any]:
@@ -68,9 +76,16 @@ def first_after(connection: sa.Connection, product_id: int, at: datetime) -> dat
 
 def put_samples(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Write samples, each in place of one of the same series and instant."""
-    put = mysql.insert(s)
     for part in batched(rows):
-        connection.execute(put.on_duplicate_key_update(bytes=put.inserted.bytes), part)
+        connection.execute(_PUT_SAMPLES, part)
+
+
+def _put_samples() -> mysql.Insert:
+    put = mysql.insert(s)
+    return put.on_duplicate_key_update(bytes=put.inserted.bytes)
+
+
+_PUT_SAMPLES = _put_samples()
 
 
 _key = (k.c.product_id, k.c.account_id, k.c.kind, k.c.name)
@@ -94,15 +109,22 @@ def all_stored(connection: sa.Connection, product_id: int) -> list[Any]:
 
 def add_stored(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Add to what is kept, or begin it; the newest instants stand."""
-    put = mysql.insert(k)
     for part in batched(rows):
-        figures = {name: k.c[name] + put.inserted[name] for name in ("bytes", "week_ago", "month_ago", "quarter_ago")}
-        said = put.inserted.used_at
-        later = {
-            "at": sa.func.greatest(k.c.at, put.inserted.at),
-            "used_at": sa.func.coalesce(sa.func.greatest(k.c.used_at, said), said, k.c.used_at),
-        }
-        connection.execute(put.on_duplicate_key_update(**figures, **later), part)
+        connection.execute(_ADD_STORED, part)
+
+
+def _add_stored() -> mysql.Insert:
+    put = mysql.insert(k)
+    figures = {name: k.c[name] + put.inserted[name] for name in ("bytes", "week_ago", "month_ago", "quarter_ago")}
+    said = put.inserted.used_at
+    later = {
+        "at": sa.func.greatest(k.c.at, put.inserted.at),
+        "used_at": sa.func.coalesce(sa.func.greatest(k.c.used_at, said), said, k.c.used_at),
+    }
+    return put.on_duplicate_key_update(**figures, **later)
+
+
+_ADD_STORED = _add_stored()
 
 
 def replace_stored(connection: sa.Connection, product_id: int, rows: Sequence[dict[str, Any]]) -> None:

@@ -87,7 +87,9 @@ from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
 from fair_ladle.app.sign_in.routes import routes as sign_in
 from fair_ladle.app.statements.closing_routes import routes as closings
+from fair_ladle.app.statements.margin_routes import routes as margins
 from fair_ladle.app.statements.routes import routes as statements
+from fair_ladle.app.statements.trace_routes import routes as traces
 from fair_ladle.app.storage.routes import routes as storage
 from fair_ladle.app.storage_systems.routes import public_routes as public_storage
 from fair_ladle.app.storage_systems.routes import routes as unplaced_reports
@@ -219,6 +221,8 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         sessions,
         session_leases,
         notices,
+        margins,
+        traces,
         statements,
         closings,
         receivables,

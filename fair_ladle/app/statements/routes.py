@@ -5,230 +5,38 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import asdict
 from decimal import Decimal
-from typing import Annotated, Any, Literal
+from typing import Any
 
 from fastapi import Query, Response
-from pydantic import BaseModel
 
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, attachment, sheet
-from fair_ladle.app.plumbing.routing import Router, needs
-from fair_ladle.app.statements import forecasts, margins, trace, views
+from fair_ladle.app.plumbing.routing import Router
+from fair_ladle.app.statements import forecasts, views
 from fair_ladle.app.statements.documents import documents
+from fair_ladle.app.statements.schemas import (
+    Buyer,
+    Buyers,
+    ClosedMonth,
+    EvidenceBody,
+    EvidenceRow,
+    ForecastBody,
+    Gone,
+    LineDay,
+    LinePart,
+    OtherRow,
+    RateUsed,
+    SheetBody,
+    StatementBody,
+    StatementLine,
+    TierBody,
+)
 from fair_ladle.app.statements.sheets import COLUMNS, table
 from fair_ladle.connectors.pdf_out import statement_pdf
 from fair_ladle.connectors.sheets_out import Totals
 from fair_ladle.core.quantities import plain
 
 routes = Router("/api/statements", "statements", sees="statements.see", changes="statements.see")
-
-
-class Buyer(BaseModel):
-    """One buyer's month in one currency, before tax; cost null for whom it is none of the business, number while the
-    month is open."""
-
-    seller: str
-    buyer: str
-    name: str
-    kind: str
-    amount: str
-    before: str
-    cost: str | None
-    currency: str
-    unpriced: int
-    number: str | None
-
-
-class ClosedMonth(BaseModel):
-    """When and by whom the account one runs has closed the month."""
-
-    at: str
-    by: str
-    reason: str
-
-
-class Buyers(BaseModel):
-    """All buyers of a month and how many of its days are read."""
-
-    month: str
-    days: int
-    days_read: int
-    buyers: list[Buyer]
-    closed: ClosedMonth | None
-
-
-class TierBody(BaseModel):
-    """A part of the quantity at its price."""
-
-    from_quantity: str
-    quantity: str
-    unit_price: str
-    amount: str
-
-
-class LinePart(BaseModel):
-    """A department's part of a line."""
-
-    account: str
-    name: str
-    quantity: str
-    amount: str
-
-
-class LineDay(BaseModel):
-    """A day of a line: averages over the day, in units."""
-
-    day: str
-    hours: int
-    used: str
-    load: str
-    held: str
-    reserve: str
-    cap: str | None
-
-
-class RateUsed(BaseModel):
-    """The rate a line is priced with; a markup only for whom the seller's cost is of their business."""
-
-    seller: str
-    buyer: str | None
-    first_day: str
-    basis: str
-    aggregate: str
-    tier_mode: str
-    overage_price: str | None
-    minimum: str | None
-    is_markup: bool
-    markup: str | None
-
-
-class StatementLine(BaseModel):
-    """A usage line and how it came about, step by step. ``before`` null where the month before has no such line; the
-    minimum and the fixed fee count ``fee_days`` of ``period_days``."""
-
-    product: str
-    product_name: str
-    unit: str
-    measure: str
-    currency: str
-    rate: RateUsed
-    quantity: str
-    overage_quantity: str
-    included: str
-    committed: str | None
-    chargeable: str
-    tiers: list[TierBody]
-    overage_amount: str
-    minimum_applied: bool
-    fixed_fee: str
-    fee_days: int
-    period_days: int
-    bought_for: str | None
-    amount: str
-    before: str | None
-    by_use: str
-    by_price: str
-    cost: str | None
-    parts: list[LinePart]
-    days: list[LineDay]
-
-
-class OtherRow(BaseModel):
-    """A charge, discount, adjustment, credit or tax of a statement; what is taken off is below 0. ``base`` is what a
-    tax is reckoned on."""
-
-    kind: str
-    reference: str
-    says: str
-    quantity: str | None
-    unit_price: str | None
-    base: str | None
-    amount: str
-
-
-class Gone(BaseModel):
-    """A line the month before had and this one has not."""
-
-    product_name: str
-    amount: str
-
-
-class SheetBody(BaseModel):
-    """One statement: a month of one buyer in one currency. ``total`` is with tax, ``net`` without; ``before`` is the
-    total of the month before, and the groups from ``by_use`` to ``by_tax`` add up to the difference. ``number`` null
-    while the month is open."""
-
-    currency: str
-    number: str | None
-    net: str
-    total: str
-    before: str
-    by_use: str
-    by_price: str
-    by_new: str
-    by_ended: str
-    by_charges: str
-    by_discounts: str
-    by_adjustments: str
-    by_tax: str
-    cost: str | None
-    lines: list[StatementLine]
-    others: list[OtherRow]
-    gone: list[Gone]
-
-
-class StatementBody(BaseModel):
-    """One buyer's month: a statement for each currency."""
-
-    seller: str
-    seller_name: str | None
-    buyer: str
-    name: str
-    month: str
-    days: int
-    days_read: int
-    hours_read: int
-    sheets: list[SheetBody]
-    unpriced: list[str]
-    notes: list[str]
-
-
-class EvidenceRow(BaseModel):
-    """An assignment (figure: seconds in use that day) or a sample (figure: bytes)."""
-
-    account: str
-    account_name: str
-    what: str
-    name: str | None
-    """Of the person, where one sees them."""
-    whose: Literal["personal", "shared", "left behind", "other"] | None
-    """Of a sample: whose the bytes of its category are today."""
-    begins: str
-    ends: str | None
-    figure: str
-
-
-class EvidenceBody(BaseModel):
-    """What stands behind a day."""
-
-    product: str
-    measure: str
-    begin: str
-    end: str
-    rows: list[EvidenceRow]
-    more: bool
-
-
-class ForecastBody(BaseModel):
-    """A running month with tax: what it comes to so far, what is likely at its end, and the range around that."""
-
-    currency: str
-    so_far: str
-    low: str
-    likely: str
-    high: str
-    days_read: int
-    days: int
 
 
 def _text(amount: Decimal | None) -> str | None:
@@ -265,138 +73,6 @@ def _buyers(found: views.Overview, month: str) -> Buyers:
 def buyers(db: Db, who: Who, month: str) -> Any:
     """All buyers of one's branch for a month (YYYY-MM)."""
     return _buyers(db.snapshot(views.overview, who, month), month)
-
-
-class MarginRow(BaseModel):
-    """What a seller charges for a product in a currency, to how many buyers, and what that cost it; null where that is
-    not known of all of them."""
-
-    seller: str
-    seller_name: str
-    product: str
-    product_name: str
-    currency: str
-    buyers: int
-    charged: str
-    cost: str | None
-
-
-class ChargedInBody(BaseModel):
-    """A statement in which an account's use of a product is charged: the account's part of the line, the line, and what
-    the statement comes to with tax."""
-
-    buyer: str
-    buyer_name: str
-    seller: str
-    account_name: str
-    part: str
-    line: str
-    total: str
-    currency: str
-    number: str | None
-
-
-class TraceBody(BaseModel):
-    """A product of somebody's in a month: hours of it, of all there are, and the statements it is charged in."""
-
-    product: str
-    product_name: str
-    month: str
-    hours: str
-    of_hours: int
-    charged_in: list[ChargedInBody]
-
-
-@routes.get("/trace", response_model=TraceBody)
-def traced(
-    db: Db,
-    who: Who,
-    username: Annotated[str, Query(max_length=128)],
-    product: Annotated[str, Query(max_length=64)],
-    month: str,
-) -> Any:
-    """Where somebody is charged for with a product in a month (YYYY-MM)."""
-    found = db.snapshot(trace.trace, who, username, product, month)
-    return TraceBody(
-        product=found.product.code,
-        product_name=found.product.name,
-        month=month,
-        hours=f"{found.hours:.1f}",
-        of_hours=found.of_hours,
-        charged_in=[
-            ChargedInBody(
-                **asdict(each) | {name: f"{getattr(each, name):f}" for name in ("part", "line", "total")},
-            )
-            for each in found.charged_in
-        ],
-    )
-
-
-class PoolMarginRow(BaseModel):
-    """A pool's cost in a month, in the currency it is bought in: what of it the owner used itself, what nobody held,
-    and that in each of the ``months`` (null = not worked out yet)."""
-
-    owner: str
-    owner_name: str
-    product: str
-    product_name: str
-    currency: str
-    cost: str
-    own: str
-    idle: str
-    idle_before: list[str | None]
-
-
-class PoolMargins(BaseModel):
-    """What the pools of a branch cost in a month; ``months`` are those of which idle cost is told."""
-
-    rows: list[PoolMarginRow]
-    months: list[str]
-
-
-@routes.get("/margins", response_model=list[MarginRow])
-def margin_rows(db: Db, who: Who, month: str) -> Any:
-    """What the sellers of one's branch earn in a month (YYYY-MM), by product."""
-    return [
-        MarginRow(**asdict(each) | {"charged": f"{each.charged:f}", "cost": _text(each.cost)})
-        for each in db.snapshot(margins.margins, who, month)
-    ]
-
-
-@routes.get("/margins/pools", response_model=PoolMargins)
-@needs("pools.see")
-def pool_margins(db: Db, who: Who, month: str) -> Any:
-    """What the pools of one's branch cost in a month (YYYY-MM), and what of that was idle over twelve."""
-    found = db.snapshot(margins.pools, who, month)
-    return PoolMargins(
-        rows=[
-            PoolMarginRow(
-                owner=each.month.owner,
-                owner_name=each.owner_name,
-                product=each.month.product,
-                product_name=each.product_name,
-                currency=each.month.currency,
-                cost=f"{each.month.cost:f}",
-                own=f"{each.month.own:f}",
-                idle=f"{each.month.idle:f}",
-                idle_before=[_text(idle) for idle in each.idle],
-            )
-            for each in found.rows
-        ],
-        months=[f"{each:%Y-%m}" for each in found.months],
-    )
-
-
-@routes.get("/margins/export", response_class=Response)
-def export_margins(db: Db, who: Who, month: str, form: Format = "csv") -> Response:
-    """The same by product, as a file."""
-    rows: list[list[Any]] = [
-        [each.seller, each.seller_name, each.product, each.product_name, each.buyers, each.charged, each.cost]
-        + [None if each.cost is None else each.charged - each.cost, each.currency]
-        for each in db.snapshot(margins.margins, who, month)
-    ]
-    columns = ["seller", "seller_name", "product", "product_name", "buyers", "charged", "cost", "margin", "currency"]
-    return sheet(f"margins-{month}", form, columns, rows, Totals(("charged", "cost", "margin"), "currency"))
 
 
 @routes.get("/export", response_class=Response)

@@ -22,9 +22,8 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import Ceiling, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS, ROLES
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.sign_in import delegating, keys, own, roles, usecases
+from fair_ladle.app.sign_in import delegating, delegation_store, keys, own, roles, usecases
 from fair_ladle.app.sign_in import service as sign_in_service
-from fair_ladle.app.sign_in import store as sign_in_store
 from fair_ladle.app.sign_in.delegating import Terms, Wanted
 from tests.app.test_setup import PASSWORD, enter, mails, token_in
 
@@ -305,7 +304,7 @@ def _rights(database: Database) -> dict[int, Rights]:
     """What every delegation that is not ended lets its owner do."""
     found = {}
     with database.transaction() as tx:
-        for row in sign_in_store.given_in(tx.connection, sa.true()):
+        for row in delegation_store.given_in(tx.connection, sa.true()):
             permissions = sign_in_service.permissions_of(tx, row)
             limits = limits_of(row.limits)
             who = Actor(row.name, row.email, row.code, row.sign_in_id, row.role, permissions, row.id, limits)

@@ -24,10 +24,10 @@ from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.sign_in import history, links, roles, store
+from fair_ladle.app.sign_in import delegation_store, history, key_store, links, roles, second_store, store
+from fair_ladle.app.sign_in.delegation_store import Standing
 from fair_ladle.app.sign_in.roles import RoleFacts
 from fair_ladle.app.sign_in.service import permissions_of, role_name
-from fair_ladle.app.sign_in.store import Standing
 from fair_ladle.app.sign_in.tables import delegations as table
 from fair_ladle.app.sign_in.tables import second_factor_rules
 from fair_ladle.core.quantities import MOST_GRAINS
@@ -92,9 +92,9 @@ def overview(tx: Transaction, actor: Actor, words: str = "") -> Overview:
     accounts, day = accounts_service.known(tx), accounts_service.today(tx)
     top = accounts_service.top_row(accounts, actor)
     inside = accounts_service.in_branch(accounts, top, table.c.account_id)
-    rows = store.given_in(tx.connection, inside, None, words.split()[:MOST_WORDS], MOST_ROWS)
+    rows = delegation_store.given_in(tx.connection, inside, None, words.split()[:MOST_WORDS], MOST_ROWS)
     own = _own(tx, actor)
-    run = store.accounts_run(tx.connection, inside, day)
+    run = delegation_store.accounts_run(tx.connection, inside, day)
     gaps = [
         accounts.facts[row]
         for row in accounts.tree.branch(top).tolist()
@@ -109,9 +109,9 @@ def overview(tx: Transaction, actor: Actor, words: str = "") -> Overview:
         roles.in_sight(tx, actor, accounts),
         own is None or bool(own.passes_on),
         day,
-        store.keys_working(tx.connection, [each.id for each in rows], tx.now),
-        store.standing_in(tx.connection, inside, day, day + SOON),
-        store.second_factor_rules_in(
+        key_store.keys_working(tx.connection, [each.id for each in rows], tx.now),
+        delegation_store.standing_in(tx.connection, inside, day, day + SOON),
+        second_store.second_factor_rules_in(
             tx.connection, accounts_service.in_branch(accounts, top, second_factor_rules.c.account_id)
         ),
     )
@@ -123,7 +123,7 @@ def _own(tx: Transaction, actor: Actor) -> Any | None:
         return None
     accounts = accounts_service.known(tx)
     inside = accounts_service.in_branch(accounts, accounts_service.top_row(accounts, actor), table.c.account_id)
-    found = store.given_in(tx.connection, inside, actor.delegation_id)
+    found = delegation_store.given_in(tx.connection, inside, actor.delegation_id)
     if not found:
         raise not_allowed("Your delegation has ended.")
     return found[0]
@@ -207,18 +207,18 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
     terms = Terms(wanted.role, wanted.first_day, wanted.last_day, passes_on, wanted.limits)
     _may_give(tx, actor, role, terms)
     group = None if wanted.people_of is None else _people_of(tx, accounts, row, wanted.people_of, role)
-    there = store.lock_delegations(tx.connection, account_id)
+    there = delegation_store.lock_delegations(tx.connection, account_id)
     found = store.by_email(tx.connection, email)
     if found is None:
         store.add(tx.connection, email, name, "")
         found = store.by_email(tx.connection, email)
     assert found is not None
-    if actor.delegation_id is not None and found.id in store.givers(tx.connection, actor.delegation_id):
+    if actor.delegation_id is not None and found.id in delegation_store.givers(tx.connection, actor.delegation_id):
         raise not_allowed(f"{email} is not available here.")  # they gave it, or gave it to who did
     today = accounts_service.today(tx)
     if any(each.sign_in_id == found.id and (each.last_day is None or each.last_day >= today) for each in there):
         raise conflict(f"{email} runs {accounts.name(row)} already; change that delegation.")
-    given = store.delegate(
+    given = delegation_store.delegate(
         tx.connection,
         found.id,
         account_id,
@@ -295,7 +295,9 @@ def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: in
     """Let somebody who is being added to an account run it as its admin; nothing where they do already."""
     accounts = accounts_service.known(tx)
     found = store.by_email(tx.connection, email.strip().lower())
-    there = [] if found is None else store.delegations_of(tx.connection, found.id, accounts_service.today(tx))
+    there = (
+        [] if found is None else delegation_store.delegations_of(tx.connection, found.id, accounts_service.today(tx))
+    )
     if not any(each.account_id == account_id for each in there):
         if "delegations.give" not in actor.permissions:
             raise not_allowed("Your role here does not let you have others run an account.")
@@ -308,7 +310,7 @@ def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: in
 def _found(tx: Transaction, actor: Actor, delegation_id: int) -> tuple[Accounts, Any]:
     accounts = accounts_service.known(tx)
     inside = accounts_service.in_branch(accounts, accounts_service.top_row(accounts, actor), table.c.account_id)
-    found = store.given_in(tx.connection, inside, delegation_id)
+    found = delegation_store.given_in(tx.connection, inside, delegation_id)
     if not found:
         raise not_found("delegation", str(delegation_id))
     return accounts, found[0]
@@ -331,7 +333,7 @@ def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: Any) 
         return
     left = [
         each
-        for each in store.lock_delegations(tx.connection, row.account_id)
+        for each in delegation_store.lock_delegations(tx.connection, row.account_id)
         if each.id != row.id
         and each.role == "admin"
         and each.people_of is None
@@ -345,14 +347,14 @@ def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: Any) 
 def change(tx: Transaction, actor: Actor, delegation_id: int, terms: Terms) -> None:
     """Another role, other days, or another right to pass it on, from the next request of theirs on."""
     accounts, row = _found(tx, actor, delegation_id)
-    store.lock_delegations(tx.connection, row.account_id)
+    delegation_store.lock_delegations(tx.connection, row.account_id)
     accounts, row = _found(tx, actor, delegation_id)
     _may_touch(tx, actor, row)
     role = roles.named(tx, actor, accounts, terms.role)
     _may_give(tx, actor, role, terms)
     if row.role == "admin" and (role.key != "admin" or terms.last_day is not None or terms.first_day is not None):
         _others_run_it(tx, actor, accounts, row)
-    store.change_delegation(
+    delegation_store.change_delegation(
         tx.connection,
         row.id,
         {
@@ -376,7 +378,7 @@ def change(tx: Transaction, actor: Actor, delegation_id: int, terms: Terms) -> N
 def end(tx: Transaction, actor: Actor, delegation_id: int) -> None:
     """Somebody runs an account no more, from now on; their sessions end."""
     _, row = _found(tx, actor, delegation_id)
-    store.lock_delegations(tx.connection, row.account_id)
+    delegation_store.lock_delegations(tx.connection, row.account_id)
     accounts, row = _found(tx, actor, delegation_id)
     _may_touch(tx, actor, row)
     _others_run_it(tx, actor, accounts, row)
@@ -396,7 +398,7 @@ def end_delegation(tx: Transaction, actor: Actor, email: str, account: str) -> N
     """Somebody, by their address, runs an account of the actor's branch no more; their sessions end at once."""
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
-    there = store.standing(tx.connection, [email.strip().lower()])
+    there = delegation_store.standing(tx.connection, [email.strip().lower()])
     mine = [each for each in there if each.account_id == int(accounts.ids[row])]
     if not mine:
         raise not_found("delegation", email)
@@ -408,7 +410,7 @@ def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
     """Whoever has one of these addresses runs nothing of the actor's branch any more, from now on, and their
     sessions end; how many delegations that were."""
     accounts = accounts_service.known(tx)
-    rows = store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
+    rows = delegation_store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
     mine = [each for each in rows if accounts_service.sees(accounts, actor, each.account_id)]
     for each in mine if actor.delegation_id is not None else []:
         if not permissions_of(tx, each) <= actor.permissions or limits_of(each.limits).beyond(actor.limits):
@@ -418,7 +420,7 @@ def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
 
 
 def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
-    store.end_delegations(tx.connection, [each.id for each in rows], tx.now, actor.name)
+    delegation_store.end_delegations(tx.connection, [each.id for each in rows], tx.now, actor.name)
     store.end_sessions(tx.connection, {each.sign_in_id for each in rows})
     log_service.write(
         tx,
@@ -433,7 +435,7 @@ def end_keys(tx: Transaction, actor: Actor, delegation_id: int) -> int:
     _, row = _found(tx, actor, delegation_id)
     if row.id != actor.delegation_id:
         _may_touch(tx, actor, row)
-    ended = store.end_keys(tx.connection, row.id, tx.now)
+    ended = key_store.end_keys(tx.connection, row.id, tx.now)
     entry = log_service.Entry("keys ended", row.email, row.account_id, None, {"keys": ended})
     log_service.write(tx, actor, None, [entry] if ended else [])
     return ended
@@ -446,7 +448,7 @@ def require_second_factor(tx: Transaction, actor: Actor, account: str, role: str
     row = accounts_service.row_in_scope(accounts, actor, account)
     name = "every role" if role is None else roles.named(tx, actor, accounts, role).name
     account_id = int(accounts.ids[row])
-    if store.put_second_factor_rule(tx.connection, account_id, role or "", required):
+    if second_store.put_second_factor_rule(tx.connection, account_id, role or "", required):
         what = "second factor required" if required else "second factor not required"
         log_service.write(tx, actor, None, [log_service.Entry(what, name, account_id)])
 

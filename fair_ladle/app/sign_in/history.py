@@ -10,14 +10,14 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.actor import FOR_PEOPLE, Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.sign_in import store
+from fair_ladle.app.sign_in import delegation_store
 from fair_ladle.app.sign_in.service import permissions_of, role_name
 from fair_ladle.app.sign_in.tables import delegations as table
 
 
 def remember(tx: Transaction, delegation_ids: Collection[int]) -> None:
     """Keep what these delegations are from now on."""
-    found = store.delegations_by_id(tx.connection, delegation_ids)
+    found = delegation_store.delegations_by_id(tx.connection, delegation_ids)
     rows = [
         {
             "delegation_id": each.id,
@@ -30,7 +30,7 @@ def remember(tx: Transaction, delegation_ids: Collection[int]) -> None:
         }
         for each in found
     ]
-    store.add_history(tx.connection, rows)
+    delegation_store.add_history(tx.connection, rows)
 
 
 def _permissions(tx: Transaction, delegation: Any) -> frozenset[str]:
@@ -67,5 +67,5 @@ def on_day(tx: Transaction, actor: Actor, day: date) -> list[Could]:
             frozenset(each.permissions.split(", ")) if each.permissions else frozenset(),
             each.passes_on,
         )
-        for each in store.history_on(tx.connection, inside, day, begins, ends)
+        for each in delegation_store.history_on(tx.connection, inside, day, begins, ends)
     ]

@@ -16,7 +16,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, conflict, invalid, not_allowed, not_found
-from fair_ladle.app.sign_in import delegating, service, store
+from fair_ladle.app.sign_in import delegating, delegation_store, key_store, service
 
 BEGINS = "flk_"
 """What every key begins with, so that it is known where it was put by mistake."""
@@ -29,7 +29,7 @@ TOO_OFTEN = Problem("too-often", "Too many requests", 429, f"A key makes at most
 
 def keys(tx: Transaction, actor: Actor) -> list[Any]:
     """The keys of the delegation the actor acts through that were not ended, the newest first."""
-    return store.keys_of(tx.connection, _delegation(actor), tx.now)
+    return key_store.keys_of(tx.connection, _delegation(actor), tx.now)
 
 
 def make(
@@ -55,12 +55,12 @@ def make(
     if lacks:
         raise not_allowed(f"Your own role does not let you {PERMISSIONS[lacks[0]]}.")
     delegating.judge_limits(tx, actor, limits)
-    own = store.lock_delegation(tx.connection, _delegation(actor))
+    own = delegation_store.lock_delegation(tx.connection, _delegation(actor))
     if own is None or own.ended_at is not None:
         raise not_allowed("Your delegation has ended.")
     if own.last_day is not None and last_day > own.last_day:
         raise invalid(f"Your delegation ends on {own.last_day}; give a day then or before.", "last_day")
-    if len(store.keys_of(tx.connection, own.id, tx.now)) >= MOST_KEYS:
+    if len(key_store.keys_of(tx.connection, own.id, tx.now)) >= MOST_KEYS:
         raise conflict(f"A delegation has at most {MOST_KEYS} keys; end one first.")
     kept = None if permissions is None else sorted(set(permissions))
     return _make(tx, actor, name, last_day, kept, limits, "program key made")
@@ -76,7 +76,7 @@ def _make(
     what: str,
 ) -> str:
     key = BEGINS + secrets.token_urlsafe(32)
-    store.add_key(
+    key_store.add_key(
         tx.connection,
         {
             "delegation_id": _delegation(actor),
@@ -100,8 +100,8 @@ def replace(tx: Transaction, actor: Actor, key_id: int, last_day: date) -> str:
     may = None if found.permissions is None else frozenset(found.permissions)
     if not accounts_service.today(tx) <= last_day <= accounts_service.today(tx) + LONGEST:
         raise invalid(f"The last day is from today to {accounts_service.today(tx) + LONGEST}.", "last_day")
-    store.change_key(tx.connection, key_id, {"expires_at": min(found.expires_at, tx.now + GOES_ON)})
-    own = store.lock_delegation(tx.connection, _delegation(actor))
+    key_store.change_key(tx.connection, key_id, {"expires_at": min(found.expires_at, tx.now + GOES_ON)})
+    own = delegation_store.lock_delegation(tx.connection, _delegation(actor))
     if own is not None and own.last_day is not None:
         last_day = min(last_day, own.last_day)
     permissions = None if may is None else sorted(may)
@@ -111,21 +111,21 @@ def replace(tx: Transaction, actor: Actor, key_id: int, last_day: date) -> str:
 def end(tx: Transaction, actor: Actor, key_id: int) -> None:
     """A key works no more."""
     found = _mine(tx, actor, key_id)
-    store.change_key(tx.connection, key_id, {"ended_at": tx.now})
+    key_store.change_key(tx.connection, key_id, {"ended_at": tx.now})
     _log(tx, actor, "program key ended", f"{found.name} …{found.ending}", None)
 
 
 def actor_of(tx: Transaction, key: str, origin: str) -> Actor | None:
     """Who acts with a key; None where it is unknown, over, or its delegation or account is. Refused where it asks too
     often (429)."""
-    found = store.key(tx.connection, service.hash_of(key))
+    found = key_store.key(tx.connection, service.hash_of(key))
     if found is None or found.ended_at is not None or tx.now >= found.expires_at:
         return None
     day = accounts_service.today(tx)
     if (found.first_day or day) > day or (found.last_day or day) < day or not service.open_to(tx, [found]):
         return None
     now = tx.now
-    asked = store.count_key(tx.connection, found.key_id, int(now.timestamp()) // 60, now, origin[:64])
+    asked = key_store.count_key(tx.connection, found.key_id, int(now.timestamp()) // 60, now, origin[:64])
     if asked > MOST_A_MINUTE:
         raise KeptRefusal(TOO_OFTEN, {"Retry-After": str(60 - now.second)})
     return service.with_key(service.acting(tx, found, found.person, found.email, found.sign_in_id), found)
@@ -138,7 +138,7 @@ def _delegation(actor: Actor) -> int:
 
 
 def _mine(tx: Transaction, actor: Actor, key_id: int) -> Any:
-    there = store.keys_of(tx.connection, _delegation(actor), tx.now)
+    there = key_store.keys_of(tx.connection, _delegation(actor), tx.now)
     found = next((each for each in there if each.id == key_id), None)
     if found is None:
         raise not_found("key", str(key_id))

@@ -13,7 +13,7 @@ from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.permissions import PERMISSIONS, ROLES
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
-from fair_ladle.app.sign_in import history, store
+from fair_ladle.app.sign_in import delegation_store, history
 from fair_ladle.app.sign_in.tables import roles as table
 
 MOST_ROLES = 100
@@ -39,8 +39,10 @@ def in_sight(tx: Transaction, actor: Actor, accounts: Accounts) -> list[RoleFact
         for each in ROLES.values()
     ]
     top = accounts_service.top_row(accounts, actor)
-    composed = store.composed_roles(tx.connection, accounts_service.in_branch(accounts, top, table.c.account_id))
-    permissions = store.permissions_of(tx.connection, [each.id for each in composed])
+    composed = delegation_store.composed_roles(
+        tx.connection, accounts_service.in_branch(accounts, top, table.c.account_id)
+    )
+    permissions = delegation_store.permissions_of(tx.connection, [each.id for each in composed])
     return found + [
         RoleFacts(
             str(each.id),
@@ -85,9 +87,9 @@ def put(tx: Transaction, actor: Actor, role_id: int | None, name: str, permissio
         raise conflict(f"There are {MOST_ROLES} roles here; take one away first.")
     if any(each.name.lower() == name.lower() and each.id != role_id for each in there.values()):
         raise invalid(f"There is a role {name} already.", "name")
-    made = store.put_role(tx.connection, role_id, account_id, name, permissions)
+    made = delegation_store.put_role(tx.connection, role_id, account_id, name, permissions)
     if role_id is not None:
-        history.remember(tx, store.with_role(tx.connection, role_id))
+        history.remember(tx, delegation_store.with_role(tx.connection, role_id))
     log_service.write(
         tx,
         actor,
@@ -111,10 +113,10 @@ def drop(tx: Transaction, actor: Actor, role_id: int) -> None:
     found = next((each for each in in_sight(tx, actor, accounts) if each.id == role_id), None)
     if found is None:
         raise not_found("role", str(role_id))
-    if store.has_role(tx.connection, role_id):
+    if delegation_store.has_role(tx.connection, role_id):
         raise conflict(
             f"The role {found.name} is or was in use, and the log refers to it. Rename or change it instead."
         )
-    store.drop_role(tx.connection, role_id)
+    delegation_store.drop_role(tx.connection, role_id)
     ids = accounts_service.ids_by_code(tx, [found.account or ""])
     log_service.write(tx, actor, None, [log_service.Entry("role taken away", found.name, ids.get(found.account or ""))])

@@ -13,7 +13,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
 from fair_ladle.app.plumbing.sealing import seal, sealed, unseal
-from fair_ladle.app.sign_in import store
+from fair_ladle.app.sign_in import second_store
 
 ISSUER = "Fair Ladle"
 STEP_SECONDS, WINDOW = 30, 1
@@ -35,7 +35,7 @@ class NewFactor:
 def judge(tx: Transaction, sign_in_id: int, code: str | None) -> None:
     """Refused where somebody has a second factor and the code is none of its. Locks the factor, so that of two who
     show one code at once one is refused."""
-    found = store.second_factor(tx.connection, sign_in_id, locked=True)
+    found = second_store.second_factor(tx.connection, sign_in_id, locked=True)
     if found is None or found.confirmed_at is None:
         return
     if not code:
@@ -43,8 +43,8 @@ def judge(tx: Transaction, sign_in_id: int, code: str | None) -> None:
     step = _step_of(tx, found.secret, code, found.last_step)
     if step is not None:
         kept = sealed(tx.settings, found.secret)
-        store.put_second_factor(tx.connection, sign_in_id, {"secret": kept, "last_step": step})
-    elif not store.take_recovery_code(tx.connection, sign_in_id, _hash(code)):
+        second_store.put_second_factor(tx.connection, sign_in_id, {"secret": kept, "last_step": step})
+    elif not second_store.take_recovery_code(tx.connection, sign_in_id, _hash(code)):
         raise Refused(WRONG)
 
 
@@ -68,9 +68,9 @@ def _hash(code: str) -> str:
 
 def state(tx: Transaction, actor: Actor) -> int | None:
     """How many recovery codes the actor has left; None where they have no second factor."""
-    found = store.second_factor(tx.connection, actor.sign_in_id or 0)
+    found = second_store.second_factor(tx.connection, actor.sign_in_id or 0)
     has = found is not None and found.confirmed_at is not None
-    return store.recovery_codes_left(tx.connection, actor.sign_in_id or 0) if has else None
+    return second_store.recovery_codes_left(tx.connection, actor.sign_in_id or 0) if has else None
 
 
 def begin(tx: Transaction, actor: Actor) -> NewFactor:
@@ -79,23 +79,23 @@ def begin(tx: Transaction, actor: Actor) -> NewFactor:
         raise conflict("You have a second factor already; take it away first.")
     secret = pyotp.random_base32()
     kept = {"secret": seal(tx.settings, secret), "confirmed_at": None, "last_step": 0}
-    store.put_second_factor(tx.connection, actor.sign_in_id or 0, kept)
+    second_store.put_second_factor(tx.connection, actor.sign_in_id or 0, kept)
     return NewFactor(secret, pyotp.TOTP(secret, name=actor.email, issuer=ISSUER).provisioning_uri())
 
 
 def confirm(tx: Transaction, actor: Actor, code: str) -> list[str]:
     """Let the actor's second factor count from now on, by a code of it; their recovery codes, which are shown once."""
-    found = store.second_factor(tx.connection, actor.sign_in_id or 0, locked=True)
+    found = second_store.second_factor(tx.connection, actor.sign_in_id or 0, locked=True)
     if found is None or found.confirmed_at is not None:
         raise conflict("There is nothing to confirm; begin again.")
     step = _step_of(tx, found.secret, code, 0)
     if step is None:
         raise invalid("That is not the code it shows now. Is the clock of your device right?", "code")
-    store.put_second_factor(
+    second_store.put_second_factor(
         tx.connection, actor.sign_in_id or 0, {"secret": found.secret, "confirmed_at": tx.now, "last_step": step}
     )
     codes = ["".join(secrets.choice(LETTERS) for _ in range(10)) for _ in range(RECOVERY_CODES)]
-    store.put_recovery_codes(tx.connection, actor.sign_in_id or 0, [_hash(each) for each in codes])
+    second_store.put_recovery_codes(tx.connection, actor.sign_in_id or 0, [_hash(each) for each in codes])
     log_service.write(tx, actor, None, [log_service.Entry("second factor set up", actor.email)])
     return [f"{each[:5]}-{each[5:]}" for each in codes]
 
@@ -103,7 +103,7 @@ def confirm(tx: Transaction, actor: Actor, code: str) -> list[str]:
 def drop(tx: Transaction, actor: Actor) -> None:
     """Take the actor's second factor away; whoever asks has shown the password. Refused where one is required of
     them."""
-    if store.is_second_factor_required(tx.connection, actor.sign_in_id or 0):
+    if second_store.is_second_factor_required(tx.connection, actor.sign_in_id or 0):
         raise conflict("An account you run requires a second factor; it stays.")
-    store.drop_second_factor(tx.connection, actor.sign_in_id or 0)
+    second_store.drop_second_factor(tx.connection, actor.sign_in_id or 0)
     log_service.write(tx, actor, None, [log_service.Entry("second factor taken away", actor.email)])

@@ -16,7 +16,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.limits import limits_of
 from fair_ladle.app.plumbing.permissions import ROLES
 from fair_ladle.app.plumbing.problems import not_allowed
-from fair_ladle.app.sign_in import store
+from fair_ladle.app.sign_in import delegation_store, store
 
 LOOKING_ON = ("auditor", "billing", "desk")
 IDLE, LONGEST = timedelta(hours=12), timedelta(days=7)
@@ -83,7 +83,7 @@ def rehearse(tx: Transaction) -> None:
 
 def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
     """Somebody running a branch without being there; None where they may not run it any more."""
-    there = open_to(tx, store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx)))
+    there = open_to(tx, delegation_store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx)))
     who = store.by_id(tx.connection, sign_in_id)
     found = next((each for each in there if each.code == account), None)
     if found is None or who is None:
@@ -117,7 +117,7 @@ def permissions_of(tx: Transaction, delegation: Any) -> frozenset[str]:
     if delegation.role_id is not None and "composed" in delegation._fields:
         return frozenset((delegation.composed or "").split(",")) - {""}
     if delegation.role_id is not None:
-        return store.permissions_of(tx.connection, [delegation.role_id])[delegation.role_id]
+        return delegation_store.permissions_of(tx.connection, [delegation.role_id])[delegation.role_id]
     role = ROLES.get(delegation.role)
     return frozenset() if role is None else role.permissions
 
@@ -149,7 +149,7 @@ def admins_of(tx: Transaction, account_ids: Collection[int]) -> dict[int, list[A
     """Who runs these accounts themselves today and may act there (sign_in_id, name, email), by the account's id. Those
     who only look, or only help people sign in, are none of them."""
     found: dict[int, list[Any]] = {}
-    for row in store.running(tx.connection, account_ids, accounts_service.today(tx)) if account_ids else []:
+    for row in delegation_store.running(tx.connection, account_ids, accounts_service.today(tx)) if account_ids else []:
         if row.role not in LOOKING_ON:
             found.setdefault(row.account_id, []).append(row)
     return found
@@ -162,7 +162,7 @@ def unlock(tx: Transaction, email: str) -> None:
 
 def free_admins_of(tx: Transaction, account_id: int) -> list[Any]:
     """Who runs an account itself today as its admin, free of limits (sign_in_id, name, email)."""
-    there = store.running(tx.connection, [account_id], accounts_service.today(tx))
+    there = delegation_store.running(tx.connection, [account_id], accounts_service.today(tx))
     return [each for each in there if each.role == "admin" and each.limits is None]
 
 

@@ -22,7 +22,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.slots import AllTaken, slot
-from fair_ladle.app.sign_in import history, links, second, store
+from fair_ladle.app.sign_in import delegation_store, history, links, second, store
 from fair_ladle.app.sign_in.service import IDLE, LONGEST, hash_of
 
 hasher = PasswordHasher()
@@ -142,7 +142,7 @@ def _log_refused(tx: Transaction, email: str, origin: str) -> None:
 
 def _log_sign_in(tx: Transaction, what: str, who: Any, origin: str) -> None:
     """In the log of an account that they run, so that who runs it sees it as well."""
-    runs = store.delegations_of(tx.connection, who.id, accounts_service.today(tx))
+    runs = delegation_store.delegations_of(tx.connection, who.id, accounts_service.today(tx))
     account_id = runs[0].account_id if runs else None
     entry = log_service.Entry(what, who.email, account_id, None, {"from": origin})
     log_service.write(tx, Actor(who.name, who.email, None, who.id), None, [entry])
@@ -171,9 +171,9 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
     else:
         sign_in_id = found.id
         store.set_password(tx.connection, sign_in_id, hasher.hash(password))
-    there = store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx))
+    there = delegation_store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx))
     if account not in {each.code for each in there}:
-        history.remember(tx, [store.delegate(tx.connection, sign_in_id, account_id, "admin")])
+        history.remember(tx, [delegation_store.delegate(tx.connection, sign_in_id, account_id, "admin")])
     log_service.write(
         tx, actor, None, [log_service.Entry("sign-in given", email, account_id, None, {"name": name, "role": "admin"})]
     )
@@ -248,7 +248,7 @@ def forgotten(tx: Transaction, email: str, token_origin: str) -> None:
 def first_admin(tx: Transaction, email: str, name: str, account_id: int, password_hash: str) -> int:
     """Who runs an installation that was just set up; the number of their sign-in."""
     sign_in_id = store.add(tx.connection, email, name, password_hash)
-    history.remember(tx, [store.delegate(tx.connection, sign_in_id, account_id, "admin")])
+    history.remember(tx, [delegation_store.delegate(tx.connection, sign_in_id, account_id, "admin")])
     return sign_in_id
 
 

@@ -275,12 +275,12 @@ def rebuild(tx: Transaction, product_ids: Collection[int]) -> None:
 def _from_samples(tx: Transaction, product_id: int, at: Sequence[datetime]) -> list[dict[str, Any]]:
     figures: dict[tuple[int, str, str], list[int]] = defaultdict(lambda: [0] * len(FIGURES))
     newest: dict[tuple[int, str, str], datetime] = {}
-    for place, moment in enumerate(at):
-        for row in store.newest_of_product(tx.connection, product_id, moment):
-            for key in ((row.account_id, *holder_of(row.category)), (row.account_id, ALL, "")):
-                figures[key][place] += int(row.bytes)
-                if place == 0:
-                    newest[key] = max(in_utc(row.at), newest.get(key, in_utc(row.at)))
+    for account_id, category, sizes, last in store.levels_of_product(tx.connection, product_id, at):
+        for key in ((account_id, *holder_of(category)), (account_id, ALL, "")):
+            for place, size in enumerate(sizes):
+                figures[key][place] += size
+            if last is not None:
+                newest[key] = max(in_utc(last), newest.get(key, in_utc(last)))
     return [
         {"product_id": product_id, "account_id": account_id, "kind": kind, "name": name}
         | dict(zip(FIGURES, by, strict=True))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from datetime import UTC, date, datetime
 from functools import cache
 from typing import Any
@@ -16,12 +16,6 @@ from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
 s, k = storage_samples, stored
 _series = (s.c.product_id, s.c.account_id, s.c.category)
-
-
-def _newest(connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]]) -> list[Any]:
-    newest = sa.select(*_series, sa.func.max(s.c.at).label("at")).where(*wanted).group_by(*_series).subquery()
-    same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
-    return list(connection.execute(sa.select(s).join(newest, sa.and_(*same))))
 
 
 # Each series is looked up by its key, as many as there are: rows of several columns in IN would read the whole table.
@@ -52,9 +46,21 @@ def _levels(count: int) -> sa.TextClause:
     return sa.text(f"SELECT k.place, {', '.join(figures)} {_FROM}")
 
 
-def newest_of_product(connection: sa.Connection, product_id: int, at: datetime) -> list[Any]:
-    """The newest sample up to an instant of every series of a product."""
-    return _newest(connection, [s.c.product_id == product_id, s.c.at <= at])
+def levels_of_product(
+    connection: sa.Connection, product_id: int, at: Sequence[datetime]
+) -> Iterator[tuple[int, str, list[int], datetime | None]]:
+    """Of every series of a product that has a sample up to one of some instants: account, category, bytes at each, and
+    when its newest sample up to the first was taken. All of one pass, in the order of the key."""
+    figures = ", ".join(f"MAX(CASE WHEN s.at <= :at{n} THEN {_WITH_INSTANT} END)" for n in range(len(at)))
+    asked = sa.text(
+        f"SELECT s.account_id, s.category, {figures} FROM storage_samples s "
+        "WHERE s.product_id = :product_id AND s.at <= :last GROUP BY s.account_id, s.category"
+    )
+    values = {f"at{n}": each.astimezone(UTC).replace(tzinfo=None) for n, each in enumerate(at)}
+    asked_of = values | {"product_id": product_id, "last": max(values.values())}
+    for account_id, category, *found in connection.execute(asked, asked_of):
+        sizes = [0 if each is None else int(each[26:]) for each in found]
+        yield account_id, category, sizes, None if found[0] is None else datetime.fromisoformat(found[0][:26])
 
 
 def series_between(

@@ -104,9 +104,11 @@ def _screens(database: Database) -> list[Measure]:
     database.run(personal_storage.set_limit, OPERATOR, "C7", None, "DISK", "4")
     asked = {
         "accounts below the operator": lambda: database.snapshot(
-            listing.children, OPERATOR, "DISK", "MSP", "size", 0, 100
+            listing.children, OPERATOR, "DISK", "MSP", "all", "size", 0, 100
         ),
-        "one client's departments": lambda: database.snapshot(listing.children, OPERATOR, "DISK", "C5", "size", 0, 100),
+        "one client's departments": lambda: database.snapshot(
+            listing.children, OPERATOR, "DISK", "C5", "all", "size", 0, 100
+        ),
         "people, the largest first": rows("MSP", "size"),
         "people, what grew most": rows("MSP", "month"),
         "people over their limit": rows("MSP", "size", "over"),

@@ -15,10 +15,14 @@ from hypothesis import strategies as st
 
 from fair_ladle.app.account_admin import usecases as account_admin
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import views
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.assignments import usecases as checks
 from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.preview import apply_changes
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people_admin import acting, groups
 from fair_ladle.app.people_admin import listing as people_listing
 from fair_ladle.app.people_admin.groups import GroupTerms
@@ -87,10 +91,45 @@ def test_sums_and_lists_are_what_the_samples_come_to(shared_demo: Database) -> N
     assert [each.here for each in left] == [False] and left[0].title == left[0].name
     assert total.left_behind.now == left[0].size.now
 
-    below = shared_demo.run(listing.children, OLDQUAY, P, "OLDQUAY", "size", 0, 100).rows
+    below = shared_demo.run(listing.children, OLDQUAY, P, "OLDQUAY", "all", "size", 0, 100).rows
     assert abs(sum(each.size.now for each in below) - total.size.now) <= len(below)
     assert [each.size.now for each in below] == sorted((each.size.now for each in below), reverse=True)
     assert shared_demo.run(checks.verify, COMMAND_LINE) == []
+
+
+def test_accounts_are_found_by_how_much_of_their_cap_is_stored(demo: Database) -> None:
+    def listed(show: Any, order: Any) -> list[listing.Row]:
+        return demo.run(listing.children, COMMAND_LINE, P, "GANNET", show, order, 0, 100).rows
+
+    every = listed("all", "size")
+    for place, (each, percent) in enumerate(
+        zip([row for row in every if row.name and row.size.now > 100], (85, 95, 120), strict=False)
+    ):
+        change = AllocationChange(
+            account=each.account,
+            product=P,
+            terms=Terms(cap=each.size.now * 100 // percent, at_cap="grace", grace_days=5),
+            seen=None
+            if (version := demo.run(views.cell, COMMAND_LINE, each.account, P).version) is None
+            else version.id,
+            was=terms_of(version),
+        )
+        demo.run(apply_changes, COMMAND_LINE, [change], f"a test {place}")
+    every = listed("all", "share")
+    share = {row.account: row.size.now / row.limit for row in every if row.limit and row.name}
+    assert (
+        {row.account for row in listed("over", "size")} == {name for name, found in share.items() if found > 1} != set()
+    )
+    near = {name for name, found in share.items() if 0.9 <= found <= 1}
+    assert {row.account for row in listed("near", "share")} == near != set()
+    shares = [share.get(row.account, 0) if row.name else 0 for row in every]
+    assert shares == sorted(shares, reverse=True)
+    growing = {
+        row.account
+        for row in every
+        if (grown := row.size.now - row.size.month_ago) > 1000 and grown * 5 > row.size.month_ago
+    }
+    assert {row.account for row in listed("growing", "month")} == growing
 
 
 @pytest.mark.parametrize("back", [1, 7, 30, 45])

@@ -26,6 +26,7 @@ from fair_ladle.core.filling import Filling, filling
 from fair_ladle.core.settling import NO_LIMIT
 
 Show = Literal["all", "near", "over", "growing", "untouched", "nobody"]
+ShowAccounts = Literal["all", "near", "over", "growing"]
 Order = Literal["size", "week", "month", "quarter", "share", "used"]
 COLUMN_OF = {
     "size": "bytes",
@@ -280,13 +281,22 @@ class _Sources:
         return "set for them"
 
 
-def children(tx: Transaction, actor: Actor, product: str, account: str, order: Order, offset: int, limit: int) -> Rows:
+def children(
+    tx: Transaction,
+    actor: Actor,
+    product: str,
+    account: str,
+    show: ShowAccounts,
+    order: Order,
+    offset: int,
+    limit: int,
+) -> Rows:
     """A window of the accounts directly below one that store something, each with all below it, and of it itself."""
     wanted = product_of(tx, actor, product)
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
-    column = COLUMN_OF[order] if order in ("week", "month", "quarter") else "bytes"
-    count, found = store.children(tx.connection, wanted.id, accounts.facts[row].path, column, limit, offset)
+    path = accounts.facts[row].path
+    count, found = store.children(tx.connection, wanted.id, path, show, COLUMN_OF[order], limit, offset)
     rows = [accounts.row_of_id[int(each.path[-store.PLACES :], 36)] for each in found]
     positions = present.positions(tx, [wanted], rows) if rows else None
     made = []
@@ -313,11 +323,13 @@ def children(tx: Transaction, actor: Actor, product: str, account: str, order: O
     return Rows(made, count)
 
 
-def every_child(tx: Transaction, actor: Actor, product: str, account: str) -> Iterator[Row]:
+def every_child(
+    tx: Transaction, actor: Actor, product: str, account: str, show: ShowAccounts, order: Order
+) -> Iterator[Row]:
     """All of them, window by window."""
     after = 0
     while True:
-        found = children(tx, actor, product, account, "size", after, EXPORTED_AT_ONCE)
+        found = children(tx, actor, product, account, show, order, after, EXPORTED_AT_ONCE)
         yield from found.rows
         after += EXPORTED_AT_ONCE
         if after >= found.total:

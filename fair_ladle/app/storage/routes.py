@@ -13,11 +13,12 @@ from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router, needs, reads_only
 from fair_ladle.app.storage import folders, left_behind, limits, listing, on_a_day
-from fair_ladle.app.storage.listing import Order, Show
+from fair_ladle.app.storage.listing import Order, Show, ShowAccounts
 from fair_ladle.core.quantities import STORAGE, to_units
 
 routes = Router("/api/storage", "storage", sees="people.see", changes="layers.change")
 What = Literal["people", "folders", "categories"]
+OrderAccounts = Literal["size", "week", "month", "quarter", "share"]
 Code = Annotated[str, Query(max_length=64)]
 Find = Annotated[str, Query(max_length=200)]
 
@@ -206,7 +207,8 @@ def storage_accounts(
     who: Who,
     product: Code,
     account: Code,
-    order: Literal["size", "week", "month", "quarter"] = "size",
+    show: ShowAccounts = "all",
+    order: OrderAccounts = "size",
     offset: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
     day: Day | None = None,
@@ -215,7 +217,7 @@ def storage_accounts(
     a day that is over, as of its end."""
     if day is not None:
         return asdict(db.snapshot(on_a_day.children, who, product, account, day, order, offset, limit))
-    return asdict(db.snapshot(listing.children, who, product, account, order, offset, limit))
+    return asdict(db.snapshot(listing.children, who, product, account, show, order, offset, limit))
 
 
 @routes.get("/rows", response_model=StorageRows)
@@ -263,18 +265,25 @@ def storage_export(
 @routes.get("/accounts/export", response_class=Response)
 @needs("allocations.see")
 def storage_accounts_export(
-    db: Db, who: Who, product: Code, account: Code, form: Format, day: Day | None = None
+    db: Db,
+    who: Who,
+    product: Code,
+    account: Code,
+    form: Format,
+    show: ShowAccounts = "all",
+    order: OrderAccounts = "size",
+    day: Day | None = None,
 ) -> Response:
     """The accounts directly below one as a table, in GB."""
     if day is not None:
         past = db.snapshot(on_a_day.children, who, product, account, day, "size")
         return sheet(f"storage-accounts-{day}", form, COLUMNS, (_cells(each) for each in past.rows))
-    rows = db.stream(listing.every_child, who, product, account)
+    rows = db.stream(listing.every_child, who, product, account, show, order)
     return sheet("storage-accounts", form, COLUMNS, (_cells(each) for each in rows))
 
 
 COLUMNS = ["account", "account_name", "name", "title", "size_gb", "week_ago_gb", "month_ago_gb", "quarter_ago_gb"]
-COLUMNS += ["limit_gb", "limit_from", "state", "left_behind", "reported_at", "last_use", "owner"]
+COLUMNS += ["limit_gb", "limit_from", "state", "left_behind", "changed_at", "last_use", "owner"]
 
 
 def _cells(row: listing.Row) -> list[Any]:

@@ -11,8 +11,10 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts.service import PAST_EVERY_PATH
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.pools.tables import pools
 from fair_ladle.app.storage.tables import shared_folders, storage_forecasts
 from fair_ladle.app.usage.tables import storage_samples, stored
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
@@ -36,10 +38,11 @@ def totals(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[
 
 
 def children(
-    connection: sa.Connection, product_id: int, path: str, order: str, limit: int, offset: int
+    connection: sa.Connection, product_id: int, path: str, show: str, order: str, limit: int, offset: int
 ) -> tuple[int, list[Any]]:
     """How many of the accounts directly below one, and it itself, store something, and a window of them in an order:
-    each one's ``path``, and the sums of its branch (of the account itself without those below)."""
+    each one's ``path``, and the sums of its branch (of the account itself without those below it). ``show`` all, near
+    their cap, over it, or growing; ``order`` bytes, a column of BACK, or share of the cap."""
     child = sa.func.substr(a.c.path, 1, len(path) + PLACES).label("path")
     sums = {name: sa.func.sum(k.c[name]) for name in ("bytes", *BACK)}
     wanted = (
@@ -48,9 +51,52 @@ def children(
         .where(a.c.path.between(path, path + PAST_EVERY_PATH))
         .group_by(child)
     )
+    if show == "growing":
+        wanted = wanted.having(_growing(sums["bytes"], sums["month_ago"]))
+    if show in ("near", "over") or order == "share":
+        return _children_by_cap(connection, product_id, path, wanted, show, order, limit, offset)
     key = sums["bytes"] if order == "bytes" else sums["bytes"] - sums[order]
     count = connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery()))
     return int(count or 0), list(connection.execute(wanted.order_by(key.desc(), child).limit(limit).offset(offset)))
+
+
+def _children_by_cap(
+    connection: sa.Connection,
+    product_id: int,
+    path: str,
+    children: sa.Select[Any],
+    show: str,
+    order: str,
+    limit: int,
+    offset: int,
+) -> tuple[int, list[Any]]:
+    """The same, where their caps decide: those below the account alone have one."""
+    q, child = children.subquery("q"), accounts.alias("child")
+    below = sa.and_(child.c.path == q.c.path, q.c.path != path)
+    capped = sa.and_(
+        counters.c.account_id == child.c.id,
+        counters.c.pool_id.in_(sa.select(pools.c.id).where(pools.c.product_id == product_id)),
+    )
+    joined = q.outerjoin(child, below).outerjoin(counters, capped)
+    held = sa.func.floor((q.c.bytes + BYTES_PER_GRAIN // 2) / BYTES_PER_GRAIN)
+    cap = sa.func.max(counters.c.cap)
+    wanted = sa.select(*q.c).select_from(joined).group_by(*q.c)
+    if show in ("near", "over"):
+        is_over = held > cap
+        wanted = wanted.having(is_over if show == "over" else sa.and_(sa.not_(is_over), held * 10 >= cap * 9, cap > 0))
+    keys: dict[str, sa.ColumnElement[Any]] = {
+        "bytes": q.c.bytes,
+        "share": held * sa.literal_column("1e0") / sa.func.greatest(cap, 1),
+    }
+    key = keys[order] if order in keys else q.c.bytes - q.c[order]
+    count = connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery()))
+    ordered = wanted.order_by(key.desc(), q.c.bytes.desc(), q.c.path)
+    return int(count or 0), list(connection.execute(ordered.limit(limit).offset(offset)))
+
+
+def _growing(now: sa.ColumnElement[Any], month_ago: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
+    grown = now - month_ago
+    return sa.and_(grown > GROWING_BYTES, grown * 5 > month_ago)
 
 
 PLACES = 6
@@ -157,8 +203,7 @@ def _plain(asked: Asked) -> list[sa.ColumnElement[bool]]:
     """What decides where neither people nor accounts have to be looked at."""
     found = [k.c.product_id == asked.product_id, k.c.kind == asked.kind, asked.inside]
     if asked.show == "growing":
-        grown = k.c.bytes - k.c.month_ago
-        found += [grown > GROWING_BYTES, grown * 5 > k.c.month_ago]
+        found.append(_growing(k.c.bytes, k.c.month_ago))
     elif asked.show == "untouched":
         found += [k.c.bytes > 0, sa.func.coalesce(k.c.used_at, k.c.at) < asked.year_ago]
     return found

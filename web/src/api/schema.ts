@@ -41818,7 +41818,8 @@ export interface operations {
             query: {
                 product: string;
                 account: string;
-                order?: "size" | "week" | "month" | "quarter";
+                show?: "all" | "near" | "over" | "growing";
+                order?: "size" | "week" | "month" | "quarter" | "share";
                 offset?: number;
                 limit?: number;
                 day?: string | null;
@@ -41936,6 +41937,8 @@ export interface operations {
                 product: string;
                 account: string;
                 form: "csv" | "xlsx" | "tsv";
+                show?: "all" | "near" | "over" | "growing";
+                order?: "size" | "week" | "month" | "quarter" | "share";
                 day?: string | null;
             };
             header?: never;

@@ -22,6 +22,7 @@ import { Grown, SizeBar, Trend } from './drawings'
 import { LimitDialog } from './LimitDialog'
 import { NewFolder } from './NewFolder'
 import {
+  ofAccounts,
   storageProducts,
   storageTotal,
   useStored,
@@ -47,6 +48,15 @@ const SHOW: [Show, string][] = [
   ['nobody', 'Left behind'],
 ]
 const SHOW_FOLDERS: [Show, string][] = SHOW.map(([key, says]) => [key, key === 'nobody' ? 'No owner' : says])
+const SHOW_ACCOUNTS: [Show, string][] = SHOW.filter(([key]) => key !== 'untouched' && key !== 'nobody').map(
+  ([key, says]) => [key, key === 'near' ? 'Near their cap' : key === 'over' ? 'Over it' : says],
+)
+const SHOWN_OF: Record<What, [Show, string][]> = {
+  accounts: SHOW_ACCOUNTS,
+  people: SHOW,
+  folders: SHOW_FOLDERS,
+  categories: [],
+}
 const ORDERS: Order[] = ['size', 'week', 'month', 'quarter', 'share', 'used']
 const any = () => 0
 
@@ -89,7 +99,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
             title: 'Of it',
             width: '76px',
             fig: true,
-            ...(what !== 'accounts' && { sort: any }),
+            ...(!isPast && { sort: any }),
             cell: (row) => <Share row={row} />,
           },
         ]
@@ -152,11 +162,11 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
       : [
           {
             key: 'used',
-            title: what === 'people' ? 'Last use' : 'Reported',
+            title: what === 'people' ? 'Last use' : 'Changed',
             width: '92px',
             sort: any,
             cell: (row: StorageRow) => (
-              <span className="quiet small" title={row.used_at ? undefined : 'When it was last reported'}>
+              <span className="quiet small" title={row.used_at ? undefined : 'When its size last changed'}>
                 {(row.used_at ?? row.at) ? shortDay(dayOf(row.used_at ?? row.at ?? '')) : '–'}
               </span>
             ),
@@ -190,8 +200,8 @@ export default function StorageScreen() {
   const account = params.get('account') ?? who?.running.account ?? ''
   const what = (seesPeople ? WHAT.find(([key]) => key === params.get('what'))?.[0] : undefined) ?? 'accounts'
   const day = params.get('day') ?? ''
-  const lists = (what === 'people' || what === 'folders') && !day
-  const show = (lists ? SHOW.find(([key]) => key === params.get('show'))?.[0] : undefined) ?? 'all'
+  const filters = day ? [] : SHOWN_OF[what]
+  const show = filters.find(([key]) => key === params.get('show'))?.[0] ?? 'all'
   const wanted = ORDERS.find((each) => each === params.get('order')) ?? 'size'
   const order = day && (wanted === 'share' || wanted === 'used') ? 'size' : wanted
   const find = what === 'accounts' ? '' : (params.get('find') ?? '')
@@ -272,7 +282,9 @@ export default function StorageScreen() {
         <ExportMenu
           path={exported}
           params={{
-            ...(what === 'accounts' ? { product, account } : { product, account, what, show, order, find }),
+            ...(what === 'accounts'
+              ? { product, account, ...ofAccounts(show, order) }
+              : { product, account, what, show, order, find }),
             ...(day && { day }),
           }}
         />
@@ -280,11 +292,11 @@ export default function StorageScreen() {
       {total.data && !total.isError && (
         <Sums total={total.data} day={day} up={(code) => change({ account: code }, 'in the history')} />
       )}
-      {what !== 'accounts' && (
+      {(filters.length > 0 || what !== 'accounts') && (
         <div className="px-3 pb-2 d-flex gap-3 flex-wrap align-items-center">
-          {lists && (
+          {filters.length > 0 && (
             <span className="seg" role="group" aria-label="Show">
-              {(what === 'folders' ? SHOW_FOLDERS : SHOW).map(([key, says]) => (
+              {filters.map(([key, says]) => (
                 <button
                   type="button"
                   key={key}
@@ -296,15 +308,17 @@ export default function StorageScreen() {
               ))}
             </span>
           )}
-          <Form.Control
-            type="search"
-            placeholder="Find"
-            aria-label={`Find ${WHAT.find(([key]) => key === what)?.[1].toLowerCase()}`}
-            style={{ width: 200 }}
-            key={what}
-            defaultValue={find}
-            onChange={(event) => change({ find: event.target.value })}
-          />
+          {what !== 'accounts' && (
+            <Form.Control
+              type="search"
+              placeholder="Find"
+              aria-label={`Find ${WHAT.find(([key]) => key === what)?.[1].toLowerCase()}`}
+              style={{ width: 200 }}
+              key={what}
+              defaultValue={find}
+              onChange={(event) => change({ find: event.target.value })}
+            />
+          )}
         </div>
       )}
       {found.error ? (

@@ -52,6 +52,12 @@ export interface Asked {
   day: string
 }
 
+/** What of a filter and an order there is of accounts. */
+export const ofAccounts = (show: Show, order: Order) => ({
+  show: show === 'untouched' || show === 'nobody' ? ('all' as const) : show,
+  order: order === 'used' ? ('size' as const) : order,
+})
+
 /** The list as far as it is on screen: accounts directly below one, or everything of a branch by its kind. */
 export function useStored({ product, account, what, show, order, find, day }: Asked) {
   const as = day ? { day } : {}
@@ -62,7 +68,7 @@ export function useStored({ product, account, what, show, order, find, day }: As
             params: {
               query: {
                 ...as,
-                ...{ product, account, order: order === 'share' || order === 'used' ? 'size' : order, offset, limit },
+                ...{ product, account, offset, limit, ...ofAccounts(show, order) },
               },
             },
           }),

@@ -47,7 +47,7 @@ def take(tx: Transaction, pairs: Sequence[Pair]) -> None:
         rows = [{"what": each, "subject": subject} for each, subject in part]
         try:
             with tx.connection.begin_nested():
-                tx.connection.execute(sa.insert(c).values(rows))
+                tx.connection.execute(sa.insert(c), rows)
             continue
         except sa.exc.IntegrityError:
             pass
@@ -58,7 +58,7 @@ def take(tx: Transaction, pairs: Sequence[Pair]) -> None:
             said = f"one of {product.name}'s family" if product.family else product.name
             raise conflict(f"{subject} has {said} already.")
         _delete(tx, there)
-        tx.connection.execute(sa.insert(c).values(rows))
+        tx.connection.execute(sa.insert(c), rows)
 
 
 def drop(tx: Transaction, pairs: Sequence[Pair], ended: Collection[int] = ()) -> None:
@@ -119,7 +119,7 @@ def rebuild(tx: Transaction) -> int:
     _delete(tx, kept - facts)
     new = [{"what": each, "subject": subject} for each, subject in sorted(facts - kept)]
     for start in range(0, len(new), AT_ONCE):
-        tx.connection.execute(sa.insert(c).values(new[start : start + AT_ONCE]))
+        tx.connection.execute(sa.insert(c), new[start : start + AT_ONCE])
     return len(kept ^ facts)
 
 

@@ -126,9 +126,10 @@ def put_use(connection: sa.Connection, pool_ids: Collection[int], rows: list[dic
         for row in connection.execute(sa.select(branch_use).where(branch_use.c.pool_id.in_(pool_ids)))
     }
     other = [row for row in rows if there.pop((row["pool_id"], row["account_id"]), None) != row["used"]]
+    put = mysql.insert(branch_use)
     for start in range(0, len(other), AT_ONCE):
-        put = mysql.insert(branch_use).values(other[start : start + AT_ONCE])
-        connection.execute(put.on_duplicate_key_update(used=put.inserted.used))
+        part = other[start : start + AT_ONCE]
+        connection.execute(put.on_duplicate_key_update(used=put.inserted.used), part)
     for pool_id, account_id in there:
         b = branch_use
         connection.execute(sa.delete(b).where(b.c.pool_id == pool_id, b.c.account_id == account_id))
@@ -158,8 +159,8 @@ def add_up(connection: sa.Connection, ids: Sequence[int], changes: dict[tuple[in
     """Add changes of use (ids) up: by pool and account of those on the way."""
     rows = [{"pool_id": p, "account_id": a, "used": by} for (p, a), by in sorted(changes.items()) if by]
     if rows:
-        put = mysql.insert(branch_use).values(rows)
-        connection.execute(put.on_duplicate_key_update(used=branch_use.c.used + put.inserted.used))
+        put = mysql.insert(branch_use)
+        connection.execute(put.on_duplicate_key_update(used=branch_use.c.used + put.inserted.used), rows)
     connection.execute(sa.delete(use_changes).where(use_changes.c.id.in_(ids)))
 
 

@@ -87,9 +87,9 @@ def series(connection: sa.Connection, source_id: int) -> dict[str, tuple[int, st
 def put_series(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Keep where subjects are recorded."""
     for part in batched(rows):
-        put = mysql.insert(m).values(part)
+        put = mysql.insert(m)
         connection.execute(
-            put.on_duplicate_key_update(account_id=put.inserted.account_id, category=put.inserted.category)
+            put.on_duplicate_key_update(account_id=put.inserted.account_id, category=put.inserted.category), part
         )
 
 

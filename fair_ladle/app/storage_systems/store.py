@@ -40,8 +40,10 @@ def end(connection: sa.Connection, number: int, at: datetime, outcome: str) -> N
 def keep_unplaced(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Keep reports of accounts that nobody knows; a later one of the same takes its place."""
     for part in batched(rows):
-        put = mysql.insert(u).values(part)
-        connection.execute(put.on_duplicate_key_update(bytes=put.inserted.bytes, received_at=put.inserted.received_at))
+        put = mysql.insert(u)
+        connection.execute(
+            put.on_duplicate_key_update(bytes=put.inserted.bytes, received_at=put.inserted.received_at), part
+        )
 
 
 def count_unplaced(connection: sa.Connection, key_account_id: int) -> int:

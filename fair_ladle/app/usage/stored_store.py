@@ -137,12 +137,13 @@ def replace_stored(connection: sa.Connection, product_id: int, rows: Sequence[di
     """Let these be all that is kept of a product; what is known of a last use stays."""
     wanted = sa.select(*_key, k.c.used_at).where(k.c.product_id == product_id)
     there = {(row.account_id, row.kind, row.name): row.used_at for row in connection.execute(wanted)}
+    put = mysql.insert(k)
+    names = ("bytes", "week_ago", "month_ago", "quarter_ago", "at", "used_at")
+    statement = put.on_duplicate_key_update({name: put.inserted[name] for name in names})
     for part in batched(
         [row | {"used_at": there.pop((row["account_id"], row["kind"], row["name"]), None)} for row in rows]
     ):
-        put = mysql.insert(k).values(part)
-        names = ("bytes", "week_ago", "month_ago", "quarter_ago", "at", "used_at")
-        connection.execute(put.on_duplicate_key_update({name: put.inserted[name] for name in names}))
+        connection.execute(statement, part)
     for some in batched(sorted(there)):
         gone = sa.tuple_(k.c.account_id, k.c.kind, k.c.name).in_(some)
         connection.execute(sa.delete(k).where(k.c.product_id == product_id, gone))

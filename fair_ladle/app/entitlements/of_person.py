@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -13,6 +12,7 @@ from fair_ladle.app.entitlements.layers import ComponentBar, Entitlement, Layers
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import is_present
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid
@@ -49,7 +49,7 @@ class PersonLayers:
     """The product of its family that they have, where they do not have or want this one."""
 
 
-def layers_of(tx: Transaction, actor: Actor, person: Any, have: set[int] | None = None) -> list[PersonLayers]:
+def layers_of(tx: Transaction, actor: Actor, person: PersonRecord, have: set[int] | None = None) -> list[PersonLayers]:
     """How products reach one person of the branch, who has some of them (numbers; read, if not said). What layers above
     the branch give counts, and is told as “above”."""
     accounts = accounts_service.known(tx)
@@ -105,7 +105,7 @@ def _layer_name(accounts: Accounts, layers: Layers, each: Entitlement | Componen
     return each.group.name if each.group else f"everybody of {accounts.name(layers.row(each))}"
 
 
-def switch(tx: Transaction, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
+def switch(tx: Transaction, actor: Actor, person: PersonRecord, product_code: str, component: str, on: bool) -> None:
     """Switch a component of what somebody has on or off; where the layers have it so by themselves, nothing stays
     switched. A mandatory one stays on, a barred one off."""
     product = pools_service.product(tx, product_code)
@@ -135,6 +135,6 @@ def switch(tx: Transaction, actor: Actor, person: Any, product_code: str, compon
     )
 
 
-def _is_on(tx: Transaction, actor: Actor, person: Any, product: Product, component: str) -> bool:
+def _is_on(tx: Transaction, actor: Actor, person: PersonRecord, product: Product, component: str) -> bool:
     mine = (each for each in layers_of(tx, actor, person) if each.product.id == product.id)
     return any(component in each.on for each in mine)

@@ -18,6 +18,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.people import store
 from fair_ladle.app.people.filters import Clause, clause
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people.tables import group_members, people, rule_matches
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
@@ -218,12 +219,12 @@ class Groups:
             return sa.select(people.c.id).where(sa.false())
         return ways[0] if len(ways) == 1 else sa.union(*ways)
 
-    def of_people(self, tx: Transaction, rows: Sequence[Any]) -> dict[int, list[Group]]:
+    def of_people(self, tx: Transaction, rows: Sequence[PersonRecord]) -> dict[int, list[Group]]:
         """The groups that each of these present people is in, by the person's number, in the groups' order."""
         by_hand, by_rule = self.direct(tx, rows)
         return {each.id: self.around(by_hand[each.id] | by_rule[each.id], each) for each in rows}
 
-    def direct(self, tx: Transaction, rows: Sequence[Any]) -> tuple[dict[int, set[int]], dict[int, set[int]]]:
+    def direct(self, tx: Transaction, rows: Sequence[PersonRecord]) -> tuple[dict[int, set[int]], dict[int, set[int]]]:
         """The groups (numbers) that each of these people stands in by hand, and those whose own rule is true of them
         where they are present, by the person's number."""
         ids, by_id = [each.id for each in rows], {each.id: each for each in self.every}
@@ -249,7 +250,7 @@ class Groups:
                     direct[person_id].add(group.id)
         return by_hand, direct
 
-    def around(self, direct: set[int], person: Any) -> list[Group]:
+    def around(self, direct: set[int], person: PersonRecord) -> list[Group]:
         """The groups that somebody is in, who is in these directly; none where they are not present."""
         place = self.accounts.row_of_id[person.account_id]
         found: set[int] = set()

@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.people import store
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch, readable
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people.tables import groups, people, rule_matches
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
@@ -84,7 +85,7 @@ def _ask_again(tx: Transaction, ids: Sequence[int]) -> None:
 
 
 def matching(
-    tx: Transaction, every: Groups, rows: Sequence[store.PersonRow], asked: Sequence[Group]
+    tx: Transaction, every: Groups, rows: Sequence[PersonRecord], asked: Sequence[Group]
 ) -> dict[int, set[int]]:
     """By the rules themselves: which of these groups (numbers) each of these people is in by the group's own rule."""
     ids = [each.id for each in rows]

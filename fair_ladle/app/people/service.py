@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people import store
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
@@ -47,14 +48,14 @@ def known_names(tx: Transaction) -> tuple[frozenset[str], frozenset[str]]:
     return store.codes_and_usernames(tx.connection)
 
 
-def by_username(tx: Transaction, usernames: Collection[str]) -> dict[str, Any]:
+def by_username(tx: Transaction, usernames: Collection[str]) -> dict[str, PersonRecord]:
     """People by username; those unknown are left out."""
     return {row.username: row for row in store.named(tx.connection, usernames)} if usernames else {}
 
 
-def by_email(tx: Transaction, emails: Collection[str]) -> dict[str, list[Any]]:
+def by_email(tx: Transaction, emails: Collection[str]) -> dict[str, list[PersonRecord]]:
     """People by address, written in small letters; an address may be several people's."""
-    found: dict[str, list[Any]] = {}
+    found: dict[str, list[PersonRecord]] = {}
     for row in store.by_email(tx.connection, emails):
         if row.email.lower() in emails:
             found.setdefault(row.email.lower(), []).append(row)
@@ -83,12 +84,12 @@ def rehearse_groups(tx: Transaction) -> None:
     tx.rehearse(store.group_members)
 
 
-def lock(tx: Transaction, ids: Collection[int]) -> list[Any]:
+def lock(tx: Transaction, ids: Collection[int]) -> list[PersonRecord]:
     """People by id, locked until the transaction ends."""
     return store.lock_people(tx.connection, ids)
 
 
-def lock_by_username(tx: Transaction, usernames: Collection[str]) -> list[Any]:
+def lock_by_username(tx: Transaction, usernames: Collection[str]) -> list[PersonRecord]:
     """People by username, locked until the transaction ends; those unknown are left out."""
     return store.lock_people(tx.connection, store.ids_of(tx.connection, usernames)) if usernames else []
 
@@ -99,7 +100,7 @@ def change(tx: Transaction, ids: Collection[int], values: dict[str, Any]) -> Non
         store.change_people(tx.connection, ids, values)
 
 
-def status_again(person: Any) -> str:
+def status_again(person: PersonRecord) -> str:
     """What somebody is again who was suspended or removed: invited, if they never joined."""
     return "active" if person.last_seen_at is not None or person.invited_at is None else "invited"
 

@@ -145,8 +145,6 @@ READ_BY_RULES = {
     "department",
     "protected",
 }
-PersonRow = Any
-"""A row of ``people``."""
 
 
 def change_people(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:

@@ -9,7 +9,7 @@ from collections.abc import Callable, Collection, Hashable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from functools import partial
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts import settings as settings_service
@@ -19,6 +19,7 @@ from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import MOST_AT_ONCE, Asked, conditions
 from fair_ladle.app.plumbing import outbox
@@ -137,6 +138,9 @@ def _rehearse(tx: Transaction, ids: Sequence[int], how: ActOptions) -> None:
     people_service.rehearse(tx, ids)
 
 
+Way = TypeVar("Way", bound=Hashable)
+
+
 class _Doing:
     """One act under way."""
 
@@ -151,13 +155,13 @@ class _Doing:
             raise invalid("Choose a product that people have seats of.", where)
         return found
 
-    def _code(self, person: Any) -> str:
+    def _code(self, person: PersonRecord) -> str:
         return self.accounts.tree.codes[self.accounts.row_of_id[person.account_id]]
 
-    def _not(self, person: Any, why: str) -> None:
+    def _not(self, person: PersonRecord, why: str) -> None:
         self.outcome.could_not.append(CouldNot(person.username, person.display_name, why))
 
-    def _log(self, action: str, people: Sequence[Any], after: dict[str, Any] | None = None) -> None:
+    def _log(self, action: str, people: Sequence[PersonRecord], after: dict[str, Any] | None = None) -> None:
         log_service.write(
             self.tx,
             self.actor,
@@ -166,7 +170,7 @@ class _Doing:
         )
         self.outcome.done.extend(each.username for each in people)
 
-    def _held(self, people: Sequence[Any]) -> dict[str, list[tuple[Product, str]]]:
+    def _held(self, people: Sequence[PersonRecord]) -> dict[str, list[tuple[Product, str]]]:
         """What each has: product, and the code of the account it is counted in."""
         found: dict[str, list[tuple[Product, str]]] = defaultdict(list)
         for row in store.held_by(
@@ -180,15 +184,17 @@ class _Doing:
             )
         return found
 
-    def _by_account(self, people: Sequence[Any]) -> list[tuple[int, list[Any]]]:
-        groups: dict[int, list[Any]] = defaultdict(list)
+    def _by_account(self, people: Sequence[PersonRecord]) -> list[tuple[int, list[PersonRecord]]]:
+        groups: dict[int, list[PersonRecord]] = defaultdict(list)
         for each in people:
             groups[each.account_id].append(each)
         return sorted(
             groups.items(), key=lambda each: (-self.accounts.tree.depth(self.accounts.row_of_id[each[0]]), each[0])
         )
 
-    def _those(self, people: Sequence[Any], can: Callable[[Any], bool], why: Callable[[Any], str]) -> list[Any]:
+    def _those(
+        self, people: Sequence[PersonRecord], can: Callable[[PersonRecord], bool], why: Callable[[PersonRecord], str]
+    ) -> list[PersonRecord]:
         """Those to whom it can be done; why not is told of the others."""
         able = []
         for each in people:
@@ -199,16 +205,16 @@ class _Doing:
         return able
 
     @staticmethod
-    def _alike(people: Sequence[Any], way: Callable[[Any], Hashable]) -> Iterable[tuple[Any, list[int]]]:
+    def _alike(people: Sequence[PersonRecord], way: Callable[[PersonRecord], Way]) -> Iterable[tuple[Way, list[int]]]:
         """The numbers of those who come to the same."""
-        groups: dict[Any, list[int]] = defaultdict(list)
+        groups: dict[Way, list[int]] = defaultdict(list)
         for each in people:
             groups[way(each)].append(each.id)
         return groups.items()
 
     def _as_many_as_fit(
-        self, account_id: int, product: Product, people: list[Any], give: Callable[[list[Any]], None]
-    ) -> list[Any]:
+        self, account_id: int, product: Product, people: list[PersonRecord], give: Callable[[list[PersonRecord]], None]
+    ) -> list[PersonRecord]:
         """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given
         to."""
         row = self.accounts.row_of_id[account_id]
@@ -230,10 +236,10 @@ class _Doing:
         )
         return given
 
-    def assign(self, people: list[Any]) -> None:
+    def assign(self, people: list[PersonRecord]) -> None:
         self.outcome.done.extend(self._give_as_far(self._named(self.how.product, "product"), people))
 
-    def _give_as_far(self, product: Product, people: Sequence[Any]) -> list[str]:
+    def _give_as_far(self, product: Product, people: Sequence[PersonRecord]) -> list[str]:
         """Give a product to all against whom nothing speaks, as far as there are seats; to whom."""
         given, able = list[str](), self._able(product, people)
         kept = {
@@ -249,12 +255,14 @@ class _Doing:
             )
         return given
 
-    def _able(self, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> list[Any]:
+    def _able(
+        self, product: Product, people: Sequence[PersonRecord], leaving: Collection[str] = ()
+    ) -> list[PersonRecord]:
         """Those against whom nothing speaks but perhaps a limit; what speaks against the others is told."""
         against = assignments.what_speaks_against(self.tx, product, people, leaving)
         return self._those(people, lambda each: each.username not in against, lambda each: against[each.username])
 
-    def _give(self, people: Sequence[Any], product: Product) -> None:
+    def _give(self, people: Sequence[PersonRecord], product: Product) -> None:
         assignments.give(self.tx, self.actor, product, [(self._code(each), each.username) for each in people])
 
     def _take(self, units: Sequence[tuple[str, Product, str]]) -> None:
@@ -265,7 +273,7 @@ class _Doing:
             )
         self.outcome.released += len(units)
 
-    def reserve(self, people: list[Any]) -> None:
+    def reserve(self, people: list[PersonRecord]) -> None:
         """Count a seat for each, so that nobody else gets it; it is given to them when somebody or a layer gives it."""
         product, held = self._named(self.how.product, "product"), self._held(people)
         kept = {
@@ -284,7 +292,7 @@ class _Doing:
         ]
         for account_id, mine in self._by_account(able):
 
-            def keep(part: list[Any]) -> None:
+            def keep(part: list[PersonRecord]) -> None:
                 assignments.admit(
                     self.tx,
                     self.actor,
@@ -295,7 +303,7 @@ class _Doing:
                 "seat set aside", self._as_many_as_fit(account_id, product, mine, keep), {"product": product.code}
             )
 
-    def cancel_reservation(self, people: list[Any]) -> None:
+    def cancel_reservation(self, people: list[PersonRecord]) -> None:
         product = self._named(self.how.product, "product")
         kept = {
             username: account
@@ -319,7 +327,7 @@ class _Doing:
             )
         self.outcome.released += len(seats)
 
-    def release(self, people: list[Any]) -> None:
+    def release(self, people: list[PersonRecord]) -> None:
         product, held = self._named(self.how.product, "product"), self._held(people)
         layered = entitlements_service.comes_by_a_layer(self.tx, product, [each.id for each in people])
         units = []
@@ -341,7 +349,7 @@ class _Doing:
                 self.outcome.done.append(each.username)
         self._take(units)
 
-    def swap(self, people: list[Any]) -> None:
+    def swap(self, people: list[PersonRecord]) -> None:
         old, new = self._named(self.how.product, "product"), self._named(self.how.to_product, "to_product")
         if old.code == new.code:
             raise invalid("Swap one product for another one.", "to_product")
@@ -371,7 +379,7 @@ class _Doing:
         }
         having = self._those(people, lambda each: each.username in has, lambda _: f"has no {old.name}.")
 
-        def swap(part: list[Any]) -> None:
+        def swap(part: list[PersonRecord]) -> None:
             assignments.release(
                 self.tx, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part]
             )
@@ -384,7 +392,7 @@ class _Doing:
             self.tx, old, new, mapped, [ids[each] for each in self.outcome.done]
         )
 
-    def suspend(self, people: list[Any]) -> None:
+    def suspend(self, people: list[PersonRecord]) -> None:
         able = self._those(
             people, lambda each: each.status in ("active", "invited"), lambda each: f"is {each.status} already."
         )
@@ -397,11 +405,11 @@ class _Doing:
         self._end_running(able)
         self._log("suspended", able, {"seats": "kept" if self.how.keep_seats else "released"})
 
-    def _end_running(self, people: Sequence[Any]) -> None:
+    def _end_running(self, people: Sequence[PersonRecord]) -> None:
         """Who is suspended or removed runs nothing of this branch any more, at once."""
         self.outcome.run_no_more = delegating.end_of(self.tx, self.actor, [each.email for each in people if each.email])
 
-    def resume(self, people: list[Any]) -> None:
+    def resume(self, people: list[PersonRecord]) -> None:
         able = self._those(
             people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended."
         )
@@ -415,7 +423,7 @@ class _Doing:
             if mine:
                 self._give_as_far(product, mine)
 
-    def _where_they_can_be(self, people: Sequence[Any]) -> list[Any]:
+    def _where_they_can_be(self, people: Sequence[PersonRecord]) -> list[PersonRecord]:
         """Those whose account is there for them to come back to."""
         accounts = self.accounts
         closed = {
@@ -429,13 +437,13 @@ class _Doing:
             lambda each: f"is of {accounts.name(accounts.row_of_id[each.account_id])}, which is closed.",
         )
 
-    def protect(self, people: list[Any]) -> None:
+    def protect(self, people: list[PersonRecord]) -> None:
         self._protected(people, True)
 
-    def unprotect(self, people: list[Any]) -> None:
+    def unprotect(self, people: list[PersonRecord]) -> None:
         self._protected(people, False)
 
-    def _protected(self, people: list[Any], protected: bool) -> None:
+    def _protected(self, people: list[PersonRecord], protected: bool) -> None:
         able = self._those(
             people,
             lambda each: bool(each.protected) != protected,
@@ -444,7 +452,7 @@ class _Doing:
         people_service.change(self.tx, [each.id for each in able], {"protected": protected})
         self._log("protected" if protected else "protection taken off", able)
 
-    def move(self, people: list[Any]) -> None:
+    def move(self, people: list[PersonRecord]) -> None:
         """To another account: seats are counted and charged there from now on; bytes stay where they were stored."""
         target = accounts_service.row_in_scope(self.accounts, self.actor, self.how.to_account or "")
         code, name = self.accounts.tree.codes[target], self.accounts.name(target)
@@ -459,7 +467,7 @@ class _Doing:
         ):
             reservations[username].append((product_code, account))
 
-        def move(some: Sequence[Any]) -> None:
+        def move(some: Sequence[PersonRecord]) -> None:
             there = [
                 (each.username, product, account) for each in some for product, account in held.get(each.username, [])
             ]
@@ -494,7 +502,7 @@ class _Doing:
         )
         self.outcome.done.extend(each.username for each in moved)
 
-    def remove(self, people: list[Any]) -> None:
+    def remove(self, people: list[PersonRecord]) -> None:
         held = self._held(people)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
         self._cancel_reservations(
@@ -507,7 +515,7 @@ class _Doing:
         self._end_running(people)
         self._log("removed", people)
 
-    def restore(self, people: list[Any]) -> None:
+    def restore(self, people: list[PersonRecord]) -> None:
         able = self._those(
             people,
             lambda each: each.removed_at is None or self.tx.now - each.removed_at <= RESTORED_WITHIN,
@@ -523,13 +531,13 @@ class _Doing:
         able = self._those(
             self._where_they_can_be(able),
             lambda each: (each.account_id, (each.email or "").lower()) not in taken,
-            lambda each: f"has the address that {taken[each.account_id, each.email.lower()]} has by now.",
+            lambda each: f"has the address that {taken[each.account_id, (each.email or '').lower()]} has by now.",
         )
         for status, ids in self._alike(able, people_service.status_again):
             people_service.change(self.tx, ids, {"status": status, "removed_at": None})
         self._log("restored", able)
 
-    def invite(self, people: list[Any]) -> None:
+    def invite(self, people: list[PersonRecord]) -> None:
         invited = []
         for each in people:
             if each.status != "invited":
@@ -541,7 +549,7 @@ class _Doing:
         send_invitations(self.tx, self.actor, self.accounts, invited)
         self._log("invited", invited)
 
-    def withdraw(self, people: list[Any]) -> None:
+    def withdraw(self, people: list[PersonRecord]) -> None:
         """The links that are out stop working; they can be invited again."""
         able = self._those(
             people,
@@ -552,7 +560,7 @@ class _Doing:
         self._log("invitation withdrawn", able)
 
 
-ACTS: dict[Act, Callable[[_Doing, list[Any]], None]] = {
+ACTS: dict[Act, Callable[[_Doing, list[PersonRecord]], None]] = {
     "assign": _Doing.assign,
     "release": _Doing.release,
     "swap": _Doing.swap,
@@ -570,7 +578,7 @@ ACTS: dict[Act, Callable[[_Doing, list[Any]], None]] = {
 }
 
 
-def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
+def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: Sequence[PersonRecord]) -> None:
     """A new invitation for each, valid as long as its account has set; earlier ones stop working. Only a token's hash
     is kept."""
     tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, tx.now, tx.settings.address
@@ -583,6 +591,8 @@ def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: 
         people_service.invite(tx, hashes, now, end)
     mails = []
     for each in people:
+        if not each.email:
+            continue
         account = in_a_mail(accounts.name(accounts.row_of_id[each.account_id]), "an account")
         by = in_a_mail(actor.name, "An administrator")
         mails.append(

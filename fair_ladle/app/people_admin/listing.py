@@ -18,6 +18,7 @@ from fair_ladle.app.entitlements.of_person import PersonLayers
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people.groups import Group, Groups, in_branch
+from fair_ladle.app.people.rows import ListedPerson
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.personal_storage import usecases as personal_storage
@@ -60,7 +61,7 @@ class Row:
     """A person in the list, with the products they have and the groups of the branch they are in (places in
     ``Page``'s lists)."""
 
-    person: Any
+    person: ListedPerson
     account: str
     account_name: str
     products: list[str]

@@ -21,6 +21,7 @@ from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Groups, in_branch
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor, changes_rules
@@ -341,7 +342,7 @@ def _cost(
 def _stays(
     tx: Transaction,
     policy: Any,
-    person: Any,
+    person: PersonRecord,
     sheltered: set[int],
     units: list[Taken],
     layered: dict[tuple[int, str], str],
@@ -369,13 +370,13 @@ def _stays(
     return ""
 
 
-def _why(policy: Any, person: Any) -> str:
+def _why(policy: Any, person: PersonRecord) -> str:
     if policy.criterion == "unseen":
         return f"last seen {person.last_seen_at:%-d %B %Y}"
     return "never seen" if policy.criterion == "never seen" else f"invited {person.invited_at:%-d %B %Y}, not joined"
 
 
-def _deed(accounts: Accounts, person: Any, what: str, units: list[Taken], why: str) -> Deed:
+def _deed(accounts: Accounts, person: PersonRecord, what: str, units: list[Taken], why: str) -> Deed:
     return Deed(
         person.id,
         person.username,
@@ -391,7 +392,7 @@ def _notice_with_link(
     tx: Transaction,
     accounts: Accounts,
     policy: Any,
-    person: Any,
+    person: PersonRecord,
     products: list[str],
     mails: list[tuple[str, str, str]],
 ) -> dict[str, Any]:

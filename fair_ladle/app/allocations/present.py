@@ -145,7 +145,7 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
         tuple(pools),
         roots,
         owner,
-        pools_service.supply(pools, day),
+        pools_service.in_order(pools_service.supplies(tx, pools, day)),
         own,
         grid,
         days,
@@ -223,26 +223,31 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
     own, load, grid = np.zeros(shape, dtype=np.int64), np.zeros(shape, dtype=np.int64), Grid.empty(*shape)
     days: dict[tuple[int, int], int] = {}
     clocks: dict[tuple[int, int], GraceClock] = {}
-    zone, count = accounts_service.zone(tx), 0
+    zone = accounts_service.zone(tx)
     follow: dict[seats.Followed, tuple[int, int]] = {}
-    fresh: dict[int, datetime | None] = {}
-    for row in (row for keys in batched(cells) for row in store.counters_of(tx.connection, keys)):
-        at, fresh[row.pool_id] = cells[row.pool_id, row.account_id], row.fresh_until
-        own[at], load[at] = row.own, row.load
-        grid.reserve[at] = row.reserve
-        grid.cap[at] = NO_LIMIT if row.cap is None else row.cap
-        grid.burst[at] = NO_LIMIT if row.burst is None else row.burst
-        grid.grace[at], grid.overage[at] = row.at_cap == AtCap.GRACE, row.at_cap == AtCap.OVERAGE
-        grid.present[at] = row.allocated
+    read = [row for keys in batched(cells) for row in store.counters_of(tx.connection, keys)]
+    if not read:
+        return None if cells else (own, load, grid, days, clocks, follow, {})
+    places = [cells[row.pool_id, row.account_id] for row in read]
+    at = tuple(np.array(places).T)
+    own[at], load[at] = [row.own for row in read], [row.load for row in read]
+    grid.reserve[at] = [row.reserve for row in read]
+    grid.cap[at] = [NO_LIMIT if row.cap is None else row.cap for row in read]
+    grid.burst[at] = [NO_LIMIT if row.burst is None else row.burst for row in read]
+    grid.grace[at] = [row.at_cap == AtCap.GRACE for row in read]
+    grid.overage[at] = [row.at_cap == AtCap.OVERAGE for row in read]
+    grid.present[at] = [row.allocated for row in read]
+    for row, place in zip(read, places, strict=True):
         if row.per is not None:
-            grid.following[at] = Follows(row.fixed, row.each, row.per)
-            follow[row.pool_id, row.account_id, row.per] = at
+            grid.following[place] = Follows(row.fixed, row.each, row.per)
+            follow[row.pool_id, row.account_id, row.per] = place
         if row.grace_days is not None:
-            days[at] = row.grace_days
+            days[place] = row.grace_days
         if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
-            clocks[at] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
-        count += 1
-    return (own, load, grid, days, clocks, follow, fresh) if count or not cells else None
+            clocks[place] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
+    until: dict[int, str | None] = {row.pool_id: row.fresh_until for row in read}
+    fresh = {pool: None if said is None else in_utc(datetime.fromisoformat(said)) for pool, said in until.items()}
+    return own, load, grid, days, clocks, follow, fresh
 
 
 def _clock(since: datetime, days: int | None, frame: Snapshot) -> GraceClock:

@@ -11,7 +11,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, kept_days, use_changes
-from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.plumbing.database import batched, pairs
 from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.settling import NO_LIMIT
@@ -51,10 +51,13 @@ def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> dict[in
 
 
 def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -> list[Any]:
-    """The counters of these cells (pool, account), each with how long its pool's hold (``fresh_until``)."""
-    c = counters
-    wanted = sa.select(c, pools.c.fresh_until).join(pools, pools.c.id == c.c.pool_id)
-    return list(connection.execute(wanted.where(sa.tuple_(c.c.pool_id, c.c.account_id).in_(cells))))
+    """The counters of these cells (pool, account), each with how long its pool's hold (``fresh_until``, as text: there
+    are many cells of few pools)."""
+    c, k = counters, pairs(cells)
+    same = sa.and_(c.c.pool_id == k.c.a, c.c.account_id == k.c.b)
+    joined = k.join(c, same).join(pools, pools.c.id == c.c.pool_id)
+    wanted = sa.select(c, sa.func.concat(pools.c.fresh_until).label("fresh_until")).select_from(joined)
+    return list(connection.execute(wanted.prefix_with("STRAIGHT_JOIN")))
 
 
 def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
@@ -141,10 +144,10 @@ def branch_use_of(
 ) -> list[Any]:
     """(pool, account, grains, whether it is a change) of what is added up of the branches of these cells (pool,
     account), and of every change in these pools that is not: both as of one instant."""
-    b, u = branch_use, use_changes
-    added = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).where(
-        sa.tuple_(b.c.pool_id, b.c.account_id).in_(cells)
-    )
+    b, u, k = branch_use, use_changes, pairs(cells)
+    same = sa.and_(b.c.pool_id == k.c.a, b.c.account_id == k.c.b)
+    of_cells = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).select_from(k.join(b, same))
+    added = of_cells.prefix_with("STRAIGHT_JOIN")
     changed = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1)).where(u.c.pool_id.in_(pool_ids))
     return list(connection.execute(sa.union_all(added, changed)))
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import itertools
+import json
 import random
 import time
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -128,6 +129,15 @@ def batched(keys: Collection[Key], at_once: int = 2000) -> Iterator[list[Key]]:
     """Keys in parts of which each is short enough to be named in a statement."""
     every = list(keys)
     return (every[start : start + at_once] for start in range(0, len(every), at_once))
+
+
+def pairs(values: Iterable[tuple[int, int]]) -> sa.Subquery:
+    """Pairs of numbers as rows (``a``, ``b``) that others are looked up by, each by key: pairs in IN are looked up so
+    only where they are few, else the whole table is read. For a ``STRAIGHT_JOIN`` from here."""
+    columns = "a BIGINT PATH '$[0]', b BIGINT PATH '$[1]'"
+    asked = sa.text(f"SELECT a, b FROM JSON_TABLE(:pairs, '$[*]' COLUMNS ({columns})) t")
+    bound = asked.bindparams(sa.bindparam("pairs", json.dumps(list(values)), unique=True))
+    return bound.columns(sa.column("a", sa.BigInteger), sa.column("b", sa.BigInteger)).subquery("k")
 
 
 def pages(read: Callable[[int, int], Sequence[Result]], at_once: int = 5000) -> Iterator[Result]:

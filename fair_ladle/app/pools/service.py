@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -188,9 +188,46 @@ def layout(accounts: Accounts, pool_list: list[Pool], columns: list[Product]) ->
     return Roots.of([(row, place) for row, place, _ in placed]), [pool for _, _, pool in placed]
 
 
+def supplies(tx: Transaction, pool_list: Sequence[Pool], day: date) -> list[Supply[int]]:
+    """What the lots of each of these pools, as they are, give on a day."""
+    every = _of_lots(tx, f"supply {day}", lambda pool: supply_on(pool.lots, day))
+    return [every[pool.id] for pool in pool_list]
+
+
+def costs(tx: Transaction, pool_list: Sequence[Pool], day: date) -> list[Decimal]:
+    """What the lots of each of these pools, as they are, cost on a day for a month, in the pool's currency."""
+
+    def cost(pool: Pool) -> Decimal:
+        running = [lot for lot in pool.lots if lot.covers(day) and lot.currency == pool.currency]
+        return sum((lot.units * lot.unit_cost for lot in running), Decimal(0))
+
+    every = _of_lots(tx, f"cost {day}", cost)
+    return [every[pool.id] for pool in pool_list]
+
+
+Figure = TypeVar("Figure")
+_figures: Cache[Any] = Cache(64)
+
+
+def _of_lots(tx: Transaction, what: str, figure: Callable[[Pool], Figure]) -> dict[int, Figure]:
+    """A figure of every pool's lots, kept in this process while the structure stays the same."""
+
+    def make() -> dict[int, Figure]:
+        return {pool.id: figure(pool) for pool in pools(tx, products(tx))}
+
+    if tx.is_rehearsal:
+        return make()
+    found: dict[int, Figure] = _figures.get((tx.installation, generations.numbers(tx, "structure"), what), make)
+    return found
+
+
 def supply(pool_list: list[Pool], day: date) -> Supply[Ints]:
     """What the pools' lots give on a day, in the order of the pools."""
-    figures = [supply_on(pool.lots, day) for pool in pool_list]
+    return in_order([supply_on(pool.lots, day) for pool in pool_list])
+
+
+def in_order(figures: Sequence[Supply[int]]) -> Supply[Ints]:
+    """The supply of several pools, one entry a pool."""
     return Supply(
         np.array([each.quantity for each in figures], dtype=np.int64),
         np.array([each.true_up for each in figures], dtype=np.int64),

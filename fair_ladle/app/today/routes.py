@@ -130,6 +130,14 @@ class FailedJob(BaseModel):
     trouble: str
 
 
+class IdleCost(BaseModel):
+    """What unused stock costs a month in a currency."""
+
+    currency: str
+    free: str
+    promised: str
+
+
 class TodayBody(BaseModel):
     """Everything of a day."""
 
@@ -143,7 +151,13 @@ class TodayBody(BaseModel):
     allocations_ending: list[AllocationEndingBody]
     filling: list[FillingBody]
     idle: list[IdleBody]
+    """The dearest."""
+    idle_count: int
+    idle_costs: list[IdleCost]
+    """Of all of them."""
     outlook: list[OutlookBody]
+    """The first; of many, those that get short first."""
+    outlook_count: int
     requests: list[RequestBody]
     notices: list[NoticeBody]
     held_drafts: list[HeldDraft]
@@ -248,6 +262,12 @@ def today(db: Db, who: Who) -> Any:
             )
             for each in found.idle
         ],
+        idle_count=found.idle_count,
+        idle_costs=[
+            IdleCost(currency=currency, free=f"{free:f}", promised=f"{promised:f}")
+            for currency, (free, promised) in sorted(found.idle_costs.items())
+        ],
+        outlook_count=found.outlook_count,
         outlook=[
             OutlookBody(
                 **_of(each.product),

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
+
+import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -20,12 +23,11 @@ from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.pools.service import Pool, Product
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests_usecases
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.storage import forecasts as storage_forecasts
-from fair_ladle.core.costing import supply_on
 from fair_ladle.core.quantities import half_up
 
 SHOWN = 50
@@ -155,7 +157,13 @@ class Today:
     filling: list[FillingUp]
     """The first of those that are full within ``FULL_WITHIN``."""
     idle: list[IdleStock]
+    """The dearest of those with stock that nobody uses."""
+    idle_count: int
+    idle_costs: dict[str, tuple[Decimal, Decimal]]
+    """What all of it costs a month, by currency: what is unallocated, and what is reserved and unused."""
     outlook: list[Outlook]
+    """The first of the pools; where there are many, those that get short first."""
+    outlook_count: int
     requests: list[requests_usecases.Request]
     notices: list[Any]
     held_drafts: list[Any]
@@ -181,20 +189,16 @@ def today(tx: Transaction, actor: Actor) -> Today:
     inside = {int(row) for row in snapshot.accounts.tree.branch(top)}
     owned = [place for place, row in enumerate(snapshot.roots.rows.tolist()) if row in inside]
     codes = snapshot.accounts.tree.codes
-    short = found.shortfalls()
-    shortfalls, idle, outlook = [], [], []
+    short, loads = found.shortfalls(), found.pool_load()
+    idle = _idle(tx, found, owned)
+    shortfalls = []
     endings: list[LotEnding] = []
     for place in owned:
         pool, owner = snapshot.pools[place], int(snapshot.roots.rows[place])
         named = (codes[owner], snapshot.accounts.name(owner))
-        load = int(found.pool_load()[place])
         if short[place]:
             shortfalls.append(Shortfall(pool.product, *named, int(short[place])))
-        endings.extend(LotEnding(pool.product, *named, each, load) for each in views.endings(found, place))
-        stock = _idle(found, place, pool, named)
-        if stock is not None:
-            idle.append(stock)
-        outlook.append(_outlook(found, place, pool, named))
+        endings.extend(LotEnding(pool.product, *named, each, int(loads[place])) for each in views.endings(found, place))
     at_risk = _at_risk(found.seen_by(top), top, inside)
     past, near = ([each for each in at_risk if (each.state == "near") is is_near] for is_near in (False, True))
     return Today(
@@ -206,8 +210,11 @@ def today(tx: Transaction, actor: Actor) -> Today:
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         _allocations_ending(tx, known, int(branch[0]), products, snapshot.day),
         _filling(tx, known, int(branch[0]), products),
-        sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
-        outlook,
+        sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost))[:SHOWN],
+        len(idle),
+        _costs(idle),
+        _outlook(tx, found, owned),
+        len(owned),
         requests_usecases.to_answer_first(tx, actor),
         notices.shown(tx, actor, known),
         [each for each in drafts.seen(tx, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
@@ -302,37 +309,69 @@ def _filling(tx: Transaction, accounts: Accounts, top: int, products: list[Produ
     return found
 
 
-def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> IdleStock | None:
+def _idle(tx: Transaction, found: Positions, owned: Sequence[int]) -> list[IdleStock]:
+    """What of these pools (places) nobody uses, of those where there is any."""
     snapshot = found.snapshot
-    supply = int(snapshot.supply.quantity[place])
-    load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
-    free = supply_on(pool.lots, snapshot.day).unallocated(load)
-    promised = max(0, supply - free - used)
-    if supply == 0 or free + promised == 0:
-        return None
-    running = [lot for lot in pool.lots if lot.covers(snapshot.day)]
-    cost = sum((lot.units * lot.unit_cost for lot in running if lot.currency == pool.currency), Decimal(0))
-    return IdleStock(
-        pool.product,
-        *owner,
-        free,
-        promised,
-        supply,
-        half_up(cost * free / supply, decimals_of(pool.currency)),
-        half_up(cost * promised / supply, decimals_of(pool.currency)),
-        pool.currency,
-    )
+    supplies = pools_service.supplies(tx, snapshot.pools, snapshot.day)
+    costs = pools_service.costs(tx, snapshot.pools, snapshot.day)
+    loads, uses, made = found.pool_load().tolist(), found.pool_used().tolist(), []
+    for place in owned:
+        pool, supply = snapshot.pools[place], supplies[place].quantity
+        free = supplies[place].unallocated(loads[place])
+        promised = max(0, supply - free - uses[place])
+        if supply == 0 or free + promised == 0:
+            continue
+        owner, decimals, cost = int(snapshot.roots.rows[place]), decimals_of(pool.currency), costs[place]
+        made.append(
+            IdleStock(
+                pool.product,
+                snapshot.accounts.tree.codes[owner],
+                snapshot.accounts.name(owner),
+                free,
+                promised,
+                supply,
+                half_up(cost * free / supply, decimals),
+                half_up(cost * promised / supply, decimals),
+                pool.currency,
+            )
+        )
+    return made
 
 
-def _outlook(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> Outlook:
-    """Allocations that are known to begin or end ahead are left aside: the load is today's.
+def _costs(idle: Sequence[IdleStock]) -> dict[str, tuple[Decimal, Decimal]]:
+    sums: dict[str, tuple[Decimal, Decimal]] = {}
+    for each in idle:
+        free, promised = sums.get(each.currency, (Decimal(0), Decimal(0)))
+        sums[each.currency] = free + each.free_cost, promised + each.promised_cost
+    return sums
+
+
+def _outlook(tx: Transaction, found: Positions, owned: Sequence[int]) -> list[Outlook]:
+    """The stock of these pools (places) in the coming months. Allocations that are known to begin or end ahead are left
+    aside: the load is today's.
 
     Free is what the lots give beyond the load; short is what even overcommit and true-up do not cover.
     """
-    day, load, used = found.snapshot.day, int(found.pool_load()[place]), int(found.pool_used()[place])
-    months, at = [day], day
+    snapshot = found.snapshot
+    months, at = [snapshot.day], snapshot.day
     for _ in range(AHEAD - 1):
         at = (at.replace(day=1) + timedelta(days=32)).replace(day=1)
         months.append(at)
-    free = [supply_on(pool.lots, month).standing(load, used) for month in months]
-    return Outlook(pool.product, *owner, months, free)
+    loads, uses = found.pool_load(), found.pool_used()
+    supplies = [pools_service.in_order(pools_service.supplies(tx, snapshot.pools, month)) for month in months]
+    ahead = np.array([each.standing(loads, uses) for each in supplies]).T.tolist()
+    free: dict[int, list[int]] = {place: ahead[place] for place in owned}
+    if len(owned) > SHOWN:
+        first = {place: next((n for n, left in enumerate(free[place]) if left < 0), AHEAD) for place in owned}
+        owned = sorted(owned, key=lambda place: first[place])[:SHOWN]
+    codes, rows = snapshot.accounts.tree.codes, snapshot.roots.rows.tolist()
+    return [
+        Outlook(
+            snapshot.pools[place].product,
+            codes[rows[place]],
+            snapshot.accounts.name(rows[place]),
+            months,
+            free[place],
+        )
+        for place in owned
+    ]

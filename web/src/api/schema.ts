@@ -7411,6 +7411,18 @@ export interface components {
             unit: string;
         };
         /**
+         * IdleCost
+         * @description What unused stock costs a month in a currency.
+         */
+        IdleCost: {
+            /** Currency */
+            currency: string;
+            /** Free */
+            free: string;
+            /** Promised */
+            promised: string;
+        };
+        /**
          * IdleRun
          * @description What a policy does, or would do: people, seats and what they cost a month; ``left`` are those it leaves alone.
          */
@@ -12305,6 +12317,10 @@ export interface components {
             held_drafts: components["schemas"]["HeldDraft"][];
             /** Idle */
             idle: components["schemas"]["IdleBody"][];
+            /** Idle Costs */
+            idle_costs: components["schemas"]["IdleCost"][];
+            /** Idle Count */
+            idle_count: number;
             /** Joins */
             joins: components["schemas"]["JoinWaiting"][];
             /** Near Count */
@@ -12313,6 +12329,8 @@ export interface components {
             notices: components["schemas"]["NoticeBody"][];
             /** Outlook */
             outlook: components["schemas"]["OutlookBody"][];
+            /** Outlook Count */
+            outlook_count: number;
             /** Past Count */
             past_count: number;
             /** Pressed */

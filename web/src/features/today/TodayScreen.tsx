@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { Fragment, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { useActs } from '../../commands/registry'
 import { api, take } from '../../api/client'
@@ -56,7 +56,7 @@ export default function TodayScreen() {
               ['pools', 'Renewals', pools],
               ['clients', 'Over cap', day.past_count],
               ['near', 'Near cap', day.near_count],
-              ['idle', 'Unused stock', day.idle.length],
+              ['idle', 'Unused stock', day.idle_count],
             ] as const
           ).map(([key, label, count]) => (
             <button type="button" key={key} aria-pressed={only === key} onClick={() => choose(key)}>
@@ -399,7 +399,7 @@ function Idle({ day }: { day: Today }) {
   return (
     <>
       <h2 className="section">
-        Unused stock<span>{day.idle.length}</span>
+        Unused stock<span>{day.idle_count}</span>
       </h2>
       <First
         of={day.idle}
@@ -492,7 +492,6 @@ function Outlook({ day }: { day: Today }) {
   const top = useQuery(me).data?.running.account
   const [every, setEvery] = useState(false)
   const months = day.outlook[0]?.months ?? []
-  const currencies = [...new Set(day.idle.map((each) => each.currency))]
   return (
     <>
       {months.length > 0 && (
@@ -532,6 +531,11 @@ function Outlook({ day }: { day: Today }) {
               Show {day.outlook.length - FIRST} more pools
             </button>
           )}
+          {every && day.outlook_count > day.outlook.length && (
+            <Link className="small" to="/pools">
+              All {whole(day.outlook_count)} pools
+            </Link>
+          )}
           <p className="small">
             <span className="over" aria-hidden="true">
               ■
@@ -543,19 +547,18 @@ function Outlook({ day }: { day: Today }) {
       <Unseen />
       <h2 className="mt-3">Cost of unused stock</h2>
       <dl className="figures">
-        {currencies.map((currency) => {
-          const mine = day.idle.filter((each) => each.currency === currency)
-          return [
-            <dt key={`${currency} free`}>Unallocated, per month</dt>,
-            <dd key={`${currency} free figure`}>
-              {money(sum(mine.map((each) => each.free_cost)))} {currency}
-            </dd>,
-            <dt key={`${currency} promised`}>Reserved, unused</dt>,
-            <dd key={`${currency} promised figure`}>
-              {money(sum(mine.map((each) => each.promised_cost)))} {currency}
-            </dd>,
-          ]
-        })}
+        {day.idle_costs.map(({ currency, free, promised }) => (
+          <Fragment key={currency}>
+            <dt>Unallocated, per month</dt>
+            <dd>
+              {money(free)} {currency}
+            </dd>
+            <dt>Reserved, unused</dt>
+            <dd>
+              {money(promised)} {currency}
+            </dd>
+          </Fragment>
+        ))}
       </dl>
       {day.idle.length === 0 && <p className="quiet small">Everything bought is in use.</p>}
     </>

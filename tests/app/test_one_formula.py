@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import Positions, positions_at
 from fair_ladle.app.allocations.routes import grid_body
@@ -73,6 +74,10 @@ def test_every_screen_says_the_same_of_a_pool(odd: Database) -> None:
             for each in (point, now):
                 assert (each.short, each.promised, each.used) == (short[place], load[place], used[place])
                 assert each.promisable == int(snapshot.supply.promisable[place])
+            for ahead in [each for each in timeline.points if each.day > snapshot.day][:2]:
+                there = positions_at(tx, [pool.product], accounts_service.start_of(tx, ahead.day))
+                at = next(n for n, each in enumerate(there.snapshot.pools) if each.owner_id == pool.owner_id)
+                assert (ahead.promised, ahead.used) == (int(there.pool_load()[at]), int(there.pool_used()[at]))
         day = today.today(tx, COMMAND_LINE)
         assert {(each.owner, each.product.code): each.by for each in day.shortfalls} == {
             at: short[place] for at, place in owned.items() if short[place]

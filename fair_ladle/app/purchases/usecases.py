@@ -13,12 +13,14 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations import service as allocations
-from fair_ladle.app.allocations.positions import Snapshot
+from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool
-from fair_ladle.app.purchases.ahead import owned_pool
+from fair_ladle.app.purchases.ahead import pool_of_owner
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, micros
 from fair_ladle.core.costing import supply_on
@@ -78,15 +80,28 @@ def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point
 
 
 def timeline(tx: Transaction, actor: Actor, owner: str, product: str) -> Timeline:
-    """One pool over time. The past is as it was; ahead, what is in use stays as it is and allocations come and go as
-    they are written."""
-    found, place, row = owned_pool(tx, actor, owner, product)
-    snapshot, pool = found.snapshot, found.snapshot.pools[place]
+    """One pool over time. The past is as it was; ahead, what is in use stays as it is, as far as it is not known to
+    begin or end, and allocations come and go as they are written."""
+    pool, row = pool_of_owner(tx, actor, owner, product)
+    accounts, today = accounts_service.known(tx), accounts_service.today(tx)
+    made_of = (generations.numbers(tx, "structure"), allocations.past(tx, pool.product, today - timedelta(days=1)))
+    key = (tx.installation, pool.id, today, made_of)
+    past = _was(tx, pool, owner) if tx.is_rehearsal else _past.get(key, lambda: _was(tx, pool, owner))
+    return Timeline(pool, owner, accounts.name(row), today, [*past, *_ahead(tx, pool, row)])
+
+
+_past: Cache[list[Point]] = Cache(200)
+"""The points of days that are over: kept in this process while nothing of them changes."""
+
+
+def _was(tx: Transaction, pool: Pool, owner: str) -> list[Point]:
+    snapshot = snapshot_at(tx, [pool.product], tx.now)
+    row = snapshot.accounts.tree.row(owner)
     versions = allocations.all_versions(tx, [pool.product.id])
-    days = [*(snapshot.day - BACK + n * STEP for n in range(BACK // STEP + 1)), *_turns(pool, versions, snapshot.day)]
+    days = [snapshot.day - BACK + n * STEP for n in range(BACK // STEP)]
     instants = np.array([_looked_at(day, snapshot) for day in days], dtype=np.int64)
     own = usage.own_at_each(tx, snapshot.accounts, pool.product, instants)
-    reserve = _reserves(snapshot, versions, days)
+    reserve = _reserves(snapshot, versions, days, np.zeros_like(own))
     points: list[Point] = []
     for begin in range(0, len(days), AT_ONCE):
         part = slice(begin, begin + AT_ONCE)
@@ -94,7 +109,36 @@ def timeline(tx: Transaction, actor: Actor, owner: str, product: str) -> Timelin
         load = settle(snapshot.accounts.tree, own[:, part], reserve[:, part], roots).load[row]
         used = settle(snapshot.accounts.tree, own[:, part], np.zeros_like(own[:, part]), roots).load[row]
         points.extend(_point(pool, day, int(load[n]), int(used[n])) for n, day in enumerate(days[part]))
-    return Timeline(pool, owner, snapshot.accounts.name(row), snapshot.day, points)
+    return points
+
+
+def _ahead(tx: Transaction, pool: Pool, row: int) -> list[Point]:
+    """The present and the days ahead on which something changes, from the accounts where it does and those above
+    them."""
+    known, today = accounts_service.known(tx), accounts_service.today(tx)
+    until = accounts_service.start_of(tx, today + AHEAD + timedelta(days=1))
+    turning = allocations.turned_since(tx, pool.product, today + timedelta(days=1), today + AHEAD)
+    moving = usage.changing_between(tx, pool.product, tx.now, until)
+    rows = {row, *(known.row_of_id[each] for each in (*turning, *moving) if each in known.row_of_id)}
+    snapshot = present.part(tx, [pool.product], rows) or snapshot_at(tx, [pool.product], tx.now)
+    tree, place = snapshot.accounts.tree, snapshot.accounts.tree.row(known.tree.codes[row])
+    versions = allocations.versions_of(tx, pool.product, turning)
+    days = [today, *_turns(pool, versions, today)]
+    own = np.repeat(snapshot.own, len(days), axis=1)
+    if moving:
+        instants = np.array([_looked_at(day, snapshot) for day in days], dtype=np.int64)
+        changed = [snapshot.accounts.row_of_id[each] for each in moving if each in snapshot.accounts.row_of_id]
+        own[changed] = usage.own_at_each(tx, snapshot.accounts, pool.product, instants, moving)[changed]
+    reserve = np.repeat(snapshot.grid.reserve, len(days), axis=1)
+    reserve[[snapshot.accounts.row_of_id[each] for each in turning if each in snapshot.accounts.row_of_id], 1:] = 0
+    reserve[:, 1:] = _reserves(snapshot, versions, days, reserve)[:, 1:]
+    roots = Roots.of([(int(root), column) for root in snapshot.roots.rows for column in range(len(days))])
+    beside = 0 if snapshot.beside is None else snapshot.beside
+    load = settle(tree, own + beside, reserve, roots).load[place]
+    mine = snapshot.owner[:, 0] == place
+    use = snapshot.use[place, 0] if snapshot.use is not None else snapshot.own[mine, 0].sum()
+    used = use + (own[mine] - snapshot.own[mine]).sum(axis=0)
+    return [_point(pool, day, int(load[n]), int(used[n])) for n, day in enumerate(days)]
 
 
 def _looked_at(day: date, snapshot: Snapshot) -> int:
@@ -104,11 +148,12 @@ def _looked_at(day: date, snapshot: Snapshot) -> int:
     return micros(snapshot.at) if day == snapshot.day else day_start(day, snapshot.zone) * MICRO
 
 
-def _reserves(snapshot: Snapshot, versions: Sequence[Any], days: Sequence[date]) -> Ints:
-    """Every account's reserve on each of these days, over today's tree: accounts × days."""
-    reserve = np.zeros((len(snapshot.accounts.tree), len(days)), dtype=np.int64)
+def _reserves(snapshot: Snapshot, versions: Sequence[Any], days: Sequence[date], others: Ints) -> Ints:
+    """Every account's reserve on each of these days, over today's tree: accounts × days, by these versions, and of the
+    others as said."""
+    reserve = others.copy()
     for version in versions:
-        if version.reserve:
+        if version.reserve and version.account_id in snapshot.accounts.row_of_id:
             end = len(days) if version.last_day is None else bisect_right(days, version.last_day)
             reserve[snapshot.accounts.row_of_id[version.account_id], bisect_left(days, version.first_day) : end] = (
                 version.reserve

@@ -50,14 +50,17 @@ def own_by_day(
     return counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
 
 
-def own_at_each(tx: Transaction, accounts: Accounts, product: Product, instants: Ints) -> Ints:
-    """Each account's own use at each of some instants (µs, ascending) in grains: accounts × instants."""
+def own_at_each(
+    tx: Transaction, accounts: Accounts, product: Product, instants: Ints, ids: Collection[int] | None = None
+) -> Ints:
+    """Each account's own use at each of some instants (µs, ascending) in grains: accounts × instants; with ``ids`` of
+    these accounts alone."""
     begin, end = instant(int(instants[0])), instant(int(instants[-1]) + 1)
     rows = len(accounts.tree)
     if product.is_storage:
-        account, category, at, stored = store.samples(tx.connection, product.id, begin, end)
+        account, category, at, stored = store.samples(tx.connection, product.id, begin, end, ids)
         return stored_at(rows, accounts.rows(account.tolist()), category, at, stored, instants)
-    account, begins, ends = store.intervals(tx.connection, product.id, begin, end)
+    account, begins, ends = store.intervals(tx.connection, product.id, begin, end, ids)
     return counted_at(rows, accounts.rows(account.tolist()), begins, ends, instants)
 
 
@@ -136,6 +139,14 @@ def rehearse(tx: Transaction, products: Sequence[Product], subjects: Collection[
 
 def changed_between(tx: Transaction, product: Product, since: datetime, until: datetime) -> list[int]:
     """The accounts (ids) where assignments of a product began or ended after an instant, up to another."""
+    return store.changed_between(tx.connection, product.id, since, until)
+
+
+def changing_between(tx: Transaction, product: Product, since: datetime, until: datetime) -> list[int]:
+    """The accounts (ids) where use of a product, of whatever kind, changes by itself after an instant, up to another:
+    an assignment begins or ends, or a sample's instant comes."""
+    if product.is_storage:
+        return store.sampled_between(tx.connection, product.id, since, until)
     return store.changed_between(tx.connection, product.id, since, until)
 
 

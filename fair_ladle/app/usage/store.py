@@ -133,6 +133,13 @@ def changed_between(connection: sa.Connection, product_id: int, since: datetime,
     return list(connection.scalars(sa.union(*parts)))
 
 
+def sampled_between(connection: sa.Connection, product_id: int, since: datetime, until: datetime) -> list[int]:
+    """The accounts with samples of a product after an instant, up to another."""
+    s = storage_samples
+    mine = [s.c.product_id == product_id, s.c.at > since, s.c.at <= until]
+    return list(connection.scalars(sa.select(s.c.account_id).distinct().where(*mine)))
+
+
 def next_change(connection: sa.Connection, product_ids: Collection[int], after: datetime) -> datetime | None:
     """The first instant later than this at which an assignment or a sample changes what is in use."""
     a, s = assignments, storage_samples

@@ -8,6 +8,7 @@ from datetime import date
 from decimal import Decimal, localcontext
 from enum import StrEnum
 from fractions import Fraction
+from typing import NamedTuple
 
 from fair_ladle.core.quantities import half_up_exactly, units_to_micro
 from fair_ladle.core.sharing import largest_remainder
@@ -95,8 +96,7 @@ def rate_for(rates: Sequence[Rate], seller: str, buyer: str, product: str, first
     return max(fitting, key=lambda rate: (rate.buyer is not None, rate.first_day), default=None)
 
 
-@dataclass(frozen=True)
-class BuyerDay:
+class BuyerDay(NamedTuple):
     """A buyer's figures of one day in grain-seconds: load, held, reserve, Σ own of its branch, and its cap.
 
     ``overage_cap`` is the cap where that day's policy is overage, else None; ``counts`` says whether the buyer had an

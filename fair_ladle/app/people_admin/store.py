@@ -52,7 +52,7 @@ def is_admin() -> Clause:
     )
 
 
-FEW, FEW_FAR_DOWN = 1000, 20_000
+FEW, FEW_FAR_DOWN = 5000, 20_000
 """How many are looked for and put in order at once: far down a list, walking along an index to there would take
 longer."""
 

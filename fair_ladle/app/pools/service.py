@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
+from functools import cached_property
 from typing import Any, TypeVar
 
 import numpy as np
@@ -20,7 +21,7 @@ from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import store
 from fair_ladle.app.pools.tables import lots as lots_table
 from fair_ladle.app.pools.tables import products as products_table
-from fair_ladle.core.costing import Lot, supply_on
+from fair_ladle.core.costing import Lot, currencies_of, supply_on
 from fair_ladle.core.quantities import STORAGE, grains_per_unit, to_units
 from fair_ladle.core.settling import Roots, Supply
 from fair_ladle.core.tree import Ints
@@ -81,6 +82,11 @@ class Pool:
     product: Product
     lots: tuple[Lot, ...]
     currency: str
+
+    @cached_property
+    def currencies(self) -> list[str]:
+        """The currencies in which it is bought."""
+        return currencies_of(self.lots)
 
 
 def products(tx: Transaction) -> list[Product]:

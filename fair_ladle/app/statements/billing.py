@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
@@ -21,7 +21,7 @@ from fair_ladle.app.statements.months import ProductMonth, product_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.app.statements.terms import Terms, of_sellers
 from fair_ladle.core.calendar import month_of
-from fair_ladle.core.costing import Bearer, currencies_of, pool_cost, share_cost
+from fair_ladle.core.costing import Bearer, pool_cost, share_cost
 from fair_ladle.core.pricing import Charge, Rate, apportion, charge
 from fair_ladle.core.quantities import half_up_exactly, units_to_micro
 
@@ -96,6 +96,7 @@ class BillingPeriod:
         self._lines: dict[tuple[str, str], Line | None] = {}
         self._bearers: dict[tuple[int, str], dict[str, Decimal]] = {}
         self._whole: dict[str, BillingPeriod] = {}
+        self._pools: dict[str, dict[str, Pool]] = {}
 
     @property
     def days(self) -> int:
@@ -110,15 +111,20 @@ class BillingPeriod:
         return self._months[product]
 
     @cached_property
-    def _terms(self) -> dict[str, Terms]:
-        tree = self.accounts.tree
-        rows = set(tree.parent.tolist()) - {-1}
-        found = of_sellers(self._tx, self.accounts, sorted(rows))
-        return found | {code: kept.terms for code, kept in self._kept.items()}
+    def _terms(self) -> tuple[dict[str, Terms], Terms]:
+        found, others = of_sellers(self._tx, self.accounts)
+        return found | {code: kept.terms for code, kept in self._kept.items()}, others
 
     def terms(self, seller: str) -> Terms:
         """What a seller charges, gives off and taxes beside its rates."""
-        return self._terms.get(seller) or Terms()
+        found, others = self._terms
+        return found.get(seller, others)
+
+    @property
+    def sellers_with_terms(self) -> Collection[str]:
+        """The sellers that charge, give off or tax something beside their rates, and those that have closed the
+        month."""
+        return self._terms[0].keys()
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""
@@ -248,22 +254,23 @@ class BillingPeriod:
         if seller is None:
             return None
         month, tree = self.month(product), self.accounts.tree
-        for pool in month.pools:
-            if tree.codes[self.accounts.row_of_id[pool.owner_id]] == seller:
-                return self._exchanged(
-                    seller,
-                    [
-                        (each, self._borne(month, pool, each).get(buyer, Decimal(0)))
-                        for each in currencies_of(pool.lots)
-                    ],
-                    currency,
-                )
+        pool = self._pool_of(month, seller)
+        if pool is not None:
+            parts_of = [(each, self._borne(month, pool, each).get(buyer, Decimal(0))) for each in pool.currencies]
+            return self._exchanged(seller, parts_of, currency)
         above = self.line(seller, product)
         if above is None:
             return None
         branch = {tree.codes[row] for row in tree.branch(tree.row(buyer)).tolist()}
         parts = sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
         return self._exchanged(seller, [(above.currency, parts)], currency)
+
+    def _pool_of(self, month: ProductMonth, owner: str) -> Pool | None:
+        if month.product.code not in self._pools:
+            self._pools[month.product.code] = {
+                self.accounts.tree.codes[self.accounts.row_of_id[each.owner_id]]: each for each in month.pools
+            }
+        return self._pools[month.product.code].get(owner)
 
     def _borne(self, month: ProductMonth, pool: Pool, currency: str) -> dict[str, Decimal]:
         if (pool.id, currency) not in self._bearers:

@@ -8,7 +8,7 @@ from copy import copy
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
-from functools import cached_property
+from functools import cache, cached_property
 from typing import Any
 
 from iso4217 import Currency
@@ -86,6 +86,7 @@ def _or_none(number: Decimal | None) -> Decimal | None:
     return None if number is None else short(number)
 
 
+@cache
 def decimals_of(currency: str) -> int:
     """How many decimals the currency's minor unit has (ISO 4217); ValueError where it is no currency."""
     return Currency(currency).exponent or 0

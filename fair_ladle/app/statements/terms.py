@@ -123,12 +123,16 @@ def _of(rows: BySeller, sellers: Iterable[int]) -> Iterator[Any]:
     return (row for seller in sellers for row in rows.get(seller, ()))
 
 
-def of_sellers(tx: Transaction, accounts: Accounts, rows: Iterable[int]) -> dict[str, Terms]:
-    """The terms of the accounts of these rows as sellers, by code; what they are read from is kept in this process
-    while no terms change."""
+def of_sellers(tx: Transaction, accounts: Accounts) -> tuple[dict[str, Terms], Terms]:
+    """The terms of the sellers (codes) that have any of their own, and what is everybody else's; what they are read
+    from is kept in this process while no terms change."""
     key = (tx.installation, generations.numbers(tx, "rates", "structure"))
     read = _Rows.read(tx) if tx.is_rehearsal else _kept.get(key, lambda: _Rows.read(tx))
-    code_of = {int(accounts.ids[row]): accounts.tree.codes[row] for row in rows}
+    code_of = {
+        each: accounts.tree.codes[accounts.row_of_id[each]]
+        for each in {*read.charges, *read.discounts, *read.credits, *read.tax_rates}
+        if each in accounts.row_of_id
+    }
     currency_of = {code: accounts.inherited(accounts.tree.row(code), "currency") or "" for code in code_of.values()}
     classes = {each.code: each.tax_class for each in pools_service.products(tx) if each.tax_class}
     taxes: dict[str, list[tuple[str, date, Decimal]]] = defaultdict(list)
@@ -170,4 +174,4 @@ def of_sellers(tx: Transaction, accounts: Accounts, rows: Iterable[int]) -> dict
                 row.reference, short(row.amount), row.currency or currency_of[seller], row.first_day, row.last_day
             )
         )
-    return found
+    return found, Terms(exchange_rates=read.exchange_rates, tax_classes=classes)

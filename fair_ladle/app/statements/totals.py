@@ -19,7 +19,6 @@ from fair_ladle.app.statements import store
 from fair_ladle.app.statements.billing import BillingPeriod
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.core.calendar import month_before, month_of
-from fair_ladle.core.costing import currencies_of
 
 MONTHS_KEPT = 13
 """The one under way and those before it."""
@@ -82,7 +81,7 @@ def _pools(period: BillingPeriod, product: Product) -> Iterator[PoolMonth]:
     month = period.month(product.code)
     for pool in month.pools:
         owner = period.accounts.tree.codes[period.accounts.row_of_id[pool.owner_id]]
-        for currency in currencies_of(pool.lots):
+        for currency in pool.currencies:
             borne: dict[str | None, Decimal] = {}
             for each in period.bearers(month, pool, currency, product.spreads_idle):
                 borne[each.account] = borne.get(each.account, Decimal(0)) + each.cost

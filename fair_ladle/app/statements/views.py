@@ -115,10 +115,12 @@ def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
     accounts = ledger.period(first).accounts
     tree, top = accounts.tree, accounts_service.top_row(accounts, actor)
     now, rows = ledger.totals(first), []
+    using = set[str]().union(*(each.amounts for each in now), *(each.unpriced for each in now))
+    special = {*ledger.closed, *ledger.period(first).sellers_with_terms}
     for row in tree.branch(top).tolist():
-        if row == 0:
-            continue
         buyer, seller = tree.codes[row], tree.codes[int(tree.parent[row])]
+        if row == 0 or (buyer not in using and seller not in special):
+            continue
         nets = ledger.nets(seller, buyer, first)
         unpriced = sum(buyer in each.unpriced for each in now)
         before = {currency: net for currency, net, _ in ledger.nets(seller, buyer, month_before(first))} if nets else {}

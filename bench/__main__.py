@@ -19,6 +19,7 @@ from bench import (
     people,
     people_import,
     permissions,
+    samples,
     sessions,
     storage,
 )
@@ -35,6 +36,7 @@ ALL = {
     "people": people.measure,
     "people_import": people_import.measure,
     "permissions": permissions.measure,
+    "samples": samples.measure,
     "sessions": sessions.measure,
     "storage": storage.measure,
 }

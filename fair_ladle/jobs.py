@@ -360,10 +360,10 @@ class KeepDays(Job):
         until = time.monotonic() + self.at_once
         self.each(
             database,
-            database.snapshot(lambda tx: list(kept.outdated(tx))),
+            database.snapshot(lambda tx: kept.together(kept.outdated(tx))),
             lambda each: kept.keep_again(database, *each),
             lambda: going_on() and time.monotonic() < until,
-            lambda each: f"{each[0].code} {each[1]}",
+            lambda each: f"{each[0].code} {max(each[1])}",
         )
 
 

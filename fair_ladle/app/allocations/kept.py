@@ -8,7 +8,7 @@ later (``generations.past``).
 from __future__ import annotations
 
 import io
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from functools import cache, partial
@@ -20,12 +20,20 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import seats, store
 from fair_ladle.app.allocations import service as allocations_service
-from fair_ladle.app.allocations.positions import Positions, Snapshot, laid_terms, positions_at, settle_snapshot
+from fair_ladle.app.allocations.positions import (
+    Positions,
+    Snapshot,
+    laid_terms,
+    positions_at,
+    read_terms_ahead,
+    settle_snapshot,
+)
 from fair_ladle.app.allocations.snapshots import end_of
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.clocks import clock_from
 from fair_ladle.core.settling import Flags, pool_of
@@ -236,21 +244,50 @@ def outdated(tx: Transaction) -> Iterator[tuple[Product, date]]:
                     yield product, wanted
 
 
-def keep_again(database: Database, product: Product, day: date) -> None:
-    """Settle a day of a product as of one instant, and keep it in place of what was kept of it.
+AT_ONCE = 12
 
-    Locks its own row alone: what it is made of says whether it still holds, so that nothing that changes it waits.
+
+def together(outdated_days: Iterable[tuple[Product, date]]) -> list[tuple[Product, list[date]]]:
+    """The same days in parts that are read together: up to ``AT_ONCE`` of a product, in the order they come in."""
+    parts: list[tuple[Product, list[date]]] = []
+    filling: dict[int, list[date]] = {}
+    for product, day in outdated_days:
+        mine = filling.get(product.id)
+        if mine is None or len(mine) >= AT_ONCE:
+            mine = filling[product.id] = []
+            parts.append((product, mine))
+        mine.append(day)
+    return parts
+
+
+def keep_again(database: Database, product: Product, wanted: Collection[date]) -> None:
+    """Settle days of a product as of one instant, and keep each in place of what was kept of it.
+
+    Locks each day's own row alone: what it is made of says whether it still holds, so that nothing that changes it
+    waits.
     """
 
-    def settled(tx: Transaction) -> dict[str, Any]:
-        mine = KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
-        values = {"made_of": _made_of(tx, product, day), "base_day": None, "figures": mine.packed()}
-        base_day = _base(day)
-        base = days(tx, [product], end_of(tx, base_day)) if base_day != day else None
-        return values if base is None else values | {"base_day": base_day, "figures": mine.beyond(base[0]).packed()}
+    def settled(tx: Transaction) -> dict[date, dict[str, Any]]:
+        usage.read_ahead(tx, product, [end_of(tx, day) for day in wanted])
+        read_terms_ahead(tx, product, min(wanted), max(wanted))
+        found: dict[date, KeptDay] = {}
+        values: dict[date, dict[str, Any]] = {}
+        for day in sorted(wanted):
+            mine = found[day] = KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
+            values[day] = {"made_of": _made_of(tx, product, day), "base_day": None, "figures": None}
+            base_day = _base(day)
+            base = found.get(base_day) if base_day != day else None
+            if base is None and base_day != day:
+                kept = days(tx, [product], end_of(tx, base_day))
+                base = kept[0] if kept else None
+            if base is not None:
+                mine = mine.beyond(base)
+                values[day]["base_day"] = base_day
+            values[day]["figures"] = mine.packed()
+        return values
 
-    values = database.snapshot(settled)
-    database.run(lambda tx: store.keep_day(tx.connection, product.id, day, values))
+    for day, values in database.snapshot(settled).items():
+        database.run(lambda tx, day=day, values=values: store.keep_day(tx.connection, product.id, day, values))
 
 
 def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:

@@ -308,14 +308,20 @@ def laid_terms(
     """The allocations in force on a day, accounts × products, and the days of grace by cell; with ``ids`` of these
     accounts alone."""
     column = {product.id: place for place, product in enumerate(products)}
-    grid, found = Grid.empty(len(accounts.tree), len(products)), list[tuple[int, ...]]()
-    for part in [None] if ids is None else batched(ids):
-        found += store.terms_on(tx.connection, list(column), day, part)
-    terms = np.array(found, dtype=np.int64).reshape(-1, 10)
+    grid = Grid.empty(len(accounts.tree), len(products))
+    ahead: list[Ints] = [tx.kept[_ahead(each)] for each in products if tx.kept and _ahead(each) in tx.kept]
+    if ids is None and ahead and len(ahead) == len(products):
+        every: Ints = np.concatenate(ahead)
+        terms = every[(every[:, 10] <= day.toordinal()) & (every[:, 11] >= day.toordinal())]
+    else:
+        found = list[tuple[int, ...]]()
+        for part in [None] if ids is None else batched(ids):
+            found += store.terms_between(tx.connection, list(column), day, day, part)
+        terms = np.array(found, dtype=np.int64).reshape(-1, 12)
     rows = np.array([accounts.row_of_id.get(each, -1) for each in terms[:, 0].tolist()], dtype=np.int64)
     terms, rows = terms[rows >= 0], rows[rows >= 0]
     columns = np.array([column[each] for each in terms[:, 1].tolist()], dtype=np.int64)
-    _, _, reserve, cap, burst, grace, overage, days, per, more = terms.T
+    _, _, reserve, cap, burst, grace, overage, days, per, more, _, _ = terms.T
     grid.lay(rows, columns, Terms(reserve, cap, burst, grace != 0, overage != 0))
     said = days >= 0
     cells = zip(rows[said].tolist(), columns[said].tolist(), strict=True)
@@ -324,6 +330,18 @@ def laid_terms(
         fixed = 0 if cap[at] >= NO_LIMIT else int(cap[at])
         grid.following[int(rows[at]), int(columns[at])] = Follows(fixed, int(more[at]), code_of[int(per[at])])
     return grid, dict(zip(cells, days[said].tolist(), strict=True))
+
+
+def read_terms_ahead(tx: Transaction, product: Product, first: date, last: date) -> None:
+    """Read the allocations of a product from a day to another in one go: ``laid_terms`` finds those days there, as long
+    as the facts of one instant are seen, and is to be asked for no others."""
+    if tx.kept is not None:
+        found = store.terms_between(tx.connection, [product.id], first, last)
+        tx.kept[_ahead(product)] = np.array(found, dtype=np.int64).reshape(-1, 12)
+
+
+def _ahead(product: Product) -> str:
+    return f"terms of {product.id}"
 
 
 def settle_snapshot(snapshot: Snapshot) -> Positions:

@@ -171,28 +171,37 @@ def versions(
     return list(connection.execute(sa.select(a, PER).where(*wanted).order_by(a.c.first_day)))
 
 
-def terms_on(
-    connection: sa.Connection, product_ids: Collection[int], day: date, account_ids: Collection[int] | None = None
+def terms_between(
+    connection: sa.Connection,
+    product_ids: Collection[int],
+    first: date,
+    last: date,
+    account_ids: Collection[int] | None = None,
 ) -> list[tuple[int, ...]]:
     """(account, product, reserve, cap, burst, whether grace, whether overage, grace days, the product whose seats the
-    cap follows, grains for each) of the versions in force on a day (of these accounts): ``NO_LIMIT`` where there is no
-    cap or burst, -1 where no days or no seats are said."""
+    cap follows, grains for each, first and last day) of the versions in force at some time from a day to another (of
+    these accounts): ``NO_LIMIT`` where there is no cap, burst or last day, -1 where no days or no seats are said. Days
+    are ordinals."""
+    no_limit: sa.ColumnElement[int] = sa.literal_column(str(NO_LIMIT))
+    start = date(1970, 1, 1)
     a = allocations
     wanted = sa.select(
         a.c.account_id,
         a.c.product_id,
         a.c.reserve,
-        sa.func.coalesce(a.c.cap, sa.literal_column(str(NO_LIMIT))),
-        sa.func.coalesce(a.c.burst, sa.literal_column(str(NO_LIMIT))),
+        sa.func.coalesce(a.c.cap, no_limit),
+        sa.func.coalesce(a.c.burst, no_limit),
         a.c.at_cap == AtCap.GRACE,
         a.c.at_cap == AtCap.OVERAGE,
         sa.func.coalesce(a.c.grace_days, -1),
         sa.func.coalesce(a.c.per_id, -1),
         sa.func.coalesce(a.c.each, 0),
+        sa.func.datediff(a.c.first_day, start) + start.toordinal(),
+        sa.func.coalesce(sa.func.datediff(a.c.last_day, start) + start.toordinal(), no_limit),
     ).where(
         a.c.product_id.in_(product_ids),
-        a.c.first_day <= day,
-        sa.or_(a.c.last_day.is_(None), a.c.last_day >= day),
+        a.c.first_day <= last,
+        sa.or_(a.c.last_day.is_(None), a.c.last_day >= first),
     )
     if account_ids is not None:
         wanted = wanted.where(a.c.account_id.in_(account_ids))

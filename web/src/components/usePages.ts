@@ -7,13 +7,14 @@ const PAGE = 100
 /**
  * A list as far as it is on screen: pages are fetched as they come into sight. Where a page comes without the total, which
  * takes longer, it is counted beside; until then the list is as long as it is known to be, and a page more. What comes and
- * goes by itself is asked for again `every` so many milliseconds.
+ * goes by itself is asked for again `every` so many milliseconds; nothing is asked for before it `isReady`.
  */
 export function usePages<T>(
   key: readonly unknown[],
   fetch: (offset: number, limit: number) => Promise<{ total: number | null; rows: T[] }>,
   count?: () => Promise<number>,
   every?: number,
+  isReady = true,
 ) {
   const [shown, setShown] = useState<[number, number]>([0, 0])
   const numbers = useMemo(() => {
@@ -29,6 +30,7 @@ export function usePages<T>(
       placeholderData: number === 0 ? keepPreviousData : undefined,
       retry: false,
       refetchInterval: every,
+      enabled: isReady,
     })
   const pages = useQueries({ queries: numbers.map(page) })
   const onShown = useCallback(

@@ -61,7 +61,7 @@ export const ofAccounts = (show: Show, order: Order) => ({
 /** The list as far as it is on screen: accounts directly below one, or everything of a branch by its kind. */
 export function useStored({ product, account, what, show, order, find, day }: Asked) {
   const as = day ? { day } : {}
-  return usePages<StorageRow>(['storage', 'rows', product, account, what, show, order, find, day], (offset, limit) =>
+  const fetch = (offset: number, limit: number) =>
     what === 'accounts'
       ? take(
           api.GET('/api/storage/accounts', {
@@ -77,6 +77,7 @@ export function useStored({ product, account, what, show, order, find, day }: As
           api.GET('/api/storage/rows', {
             params: { query: { ...as, product, account, what, show, order, find, offset, limit } },
           }),
-        ),
-  )
+        )
+  const key = ['storage', 'rows', product, account, what, show, order, find, day]
+  return usePages<StorageRow>(key, fetch, undefined, undefined, product !== '' && account !== '')
 }

@@ -67,6 +67,7 @@ SCREENS = [
     ("bringing people in", "GANNET", "/people-import", "region", "A table"),
     ("joining by address", "OLDQUAY", "/domains", "region", "Domains"),
     ("asking to join", None, "/joining", "heading", "Join your organisation"),
+    ("an address that leads nowhere", "GANNET", "/nowhere", "heading", "No such page"),
     ("devices", "GANNET", "/devices", "grid", "Devices"),
     ("sessions", "OLDQUAY", "/sessions", "heading", "Sessions"),
     ("numbers", "GANNET", "/numbers", "grid", "Numbers"),
@@ -96,10 +97,18 @@ def test_screens_have_no_serious_finding(
             "Promise.allSettled(document.getAnimations().map((each) => each.finished))"
         )  # colours on their way count for nothing
         assert serious_findings(page) == [], light
+    low = (
+        "[...document.querySelectorAll('button, .seg a, .btn, select')].filter((each) => { const at = "
+        "each.getBoundingClientRect(); return at.width && at.height && at.height < 24 && !each.closest('svg') })"
+        ".map((each) => each.innerText || each.ariaLabel)"
+    )
+    assert page.evaluate(low) == [], "what is pressed is 24 pixels high"
     page.set_viewport_size({"width": 390, "height": 800})
     page.reload()
     page.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]
     assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing pushes a phone's page sideways"
+    if account is not None:
+        assert page.evaluate("document.documentElement.scrollHeight") <= 800, "nor makes it longer than what it shows"
     lying_over = (
         "[...document.querySelectorAll('.workspace > *, .today > *, .pools > *')].some((part, n, all) => "
         "all[n + 1]?.parentElement === part.parentElement && part.getBoundingClientRect().top + part.scrollHeight > "

@@ -11,7 +11,7 @@ import { DraftBar } from '../features/drafts/DraftBar'
 import { DraftProvider } from '../features/drafts/DraftProvider'
 import { needsSomebody } from '../features/today/count'
 import { Hatch } from '../components/Gauge'
-import { Trouble, Wait } from '../components/States'
+import { NoSuchPage, Trouble, Wait } from '../components/States'
 import { OutcomeProvider } from '../components/Outcome'
 import { Mark } from '../components/Mark'
 import { SignIn } from './SignIn'
@@ -291,7 +291,8 @@ function Shell({ who }: { who: Me }) {
                 <Route path="/delegations" element={<DelegationsScreen />} />
                 <Route path="/server" element={<ServerScreen />} />
                 <Route path="/intake" element={<IntakeScreen />} />
-                <Route path="*" element={<Navigate to={home} replace state={{ from: place.pathname }} />} />
+                <Route path="/" element={<Navigate to={home} replace />} />
+                <Route path="*" element={<NoSuchPage path={place.pathname} home={home} />} />
               </Routes>
             </Suspense>
             <DraftBar />

@@ -1,11 +1,12 @@
 import { Button } from 'react-bootstrap'
+import { Link } from 'react-router'
 import { ApiError } from '../api/client'
 
-/** One panel for what went wrong: what was asked, what answered, what to do. */
-export function Trouble({ error, again }: { error: unknown; again?: () => void }) {
+/** One panel for what went wrong: what was asked, what answered, what to do; in place of a whole `page`, with its title. */
+export function Trouble({ error, again, page }: { error: unknown; again?: () => void; page?: string }) {
   const known = error instanceof ApiError
   const title = known ? (error.body.title ?? 'Something went wrong') : 'Something went wrong'
-  return (
+  const panel = (
     <div className="trouble" role="alert">
       <b>{title}.</b> {error instanceof Error ? error.message : String(error)}
       {known && error.status >= 500 && (
@@ -20,6 +21,16 @@ export function Trouble({ error, again }: { error: unknown; again?: () => void }
         </Button>
       )}
     </div>
+  )
+  return page === undefined ? (
+    panel
+  ) : (
+    <>
+      <div className="bar">
+        <h1>{page}</h1>
+      </div>
+      {panel}
+    </>
   )
 }
 
@@ -39,6 +50,24 @@ export function Empty({ title, children }: { title: string; children?: React.Rea
       <b>{title}</b>
       {children}
     </div>
+  )
+}
+
+/** What an address shows that leads nowhere. */
+export function NoSuchPage({ path, home }: { path: string; home: string }) {
+  return (
+    <>
+      <div className="bar">
+        <h1>No such page</h1>
+      </div>
+      <Empty title={`Nothing is at ${path}`}>
+        The address may be mistyped, or your role may not open it.{' '}
+        <Link to={home} className="text-decoration-underline">
+          Go to the first page
+        </Link>
+        , or press Ctrl K to find what you want.
+      </Empty>
+    </>
   )
 }
 

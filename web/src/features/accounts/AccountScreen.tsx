@@ -44,7 +44,7 @@ export default function AccountScreen() {
   const { account = '' } = useParams()
   const found = useQuery(accountDetail(account))
   const grid = useQuery(gridOf(account))
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Account" error={found.error} again={() => void found.refetch()} />
   if (!found.data || !grid.data) return <Wait what="the account" />
   return <Loaded body={found.data} grid={grid.data} key={account} />
 }

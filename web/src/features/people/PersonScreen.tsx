@@ -21,7 +21,7 @@ import { STATUS } from './statusMarks'
 export default function PersonScreen() {
   const { username = '' } = useParams()
   const found = useQuery(personQuery(username))
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Person" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the person" />
   return <Loaded body={found.data} key={username} />
 }

@@ -57,7 +57,7 @@ export default function ProductScreen() {
   const found = useQuery(facts(product))
   const who = useQuery(me).data
   const seesPeople = useCan('people.see')
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Product" error={found.error} again={() => void found.refetch()} />
   if (!found.data || !who) return <Wait what="the product" />
   const body = found.data
   return (

@@ -38,7 +38,7 @@ export default function StatementScreen() {
       ? [{ id: 'largest-line', name: 'Open the largest line', keys: 'l', run: () => change({ line: largest.product }) }]
       : [],
   )
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Statement" error={found.error} again={() => void found.refetch()} />
   if (!body) return <Wait what="the statement" />
   const choose = (name: string, value: string | null, drop?: string) =>
     change({ [name]: value, ...(drop ? { [drop]: null } : {}) })

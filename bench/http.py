@@ -38,9 +38,10 @@ ASKED: dict[str, str] = {
     "empty": "/api/health",
     "me": "/api/me",
     "today": "/api/today",
-    "allocations": "/api/allocations",
-    "allocations, 1 product": "/api/allocations?product=MAIL",
-    "allocations, as of a day": f"/api/allocations?product=MAIL&at={ten_days_ago}T12:00:00Z",
+    "allocations": "POST /api/allocations/rows {}",
+    "allocations, 1 product": 'POST /api/allocations/rows {"product":["MAIL"]}',
+    "allocations, one account": 'POST /api/allocations/rows {"around":"C0"}',
+    "allocations, as of a day": f'POST /api/allocations/rows {{"product":["MAIL"],"on":"{ten_days_ago}"}}',
     "cell": "/api/allocations/cell?account=C0&product=MAIL",
     "accounts, find": "/api/accounts?find=C12",
     "account": "/api/accounts/C0",
@@ -65,6 +66,14 @@ ASKED: dict[str, str] = {
     "holds": "/api/enforcement/holds",
     "reclaim": "/api/reclaim",
 }
+
+
+def asked(path: str) -> tuple[str, str, Any]:
+    """Method, path and body of what is asked: a path, or POST, a path and a body."""
+    if not path.startswith("POST "):
+        return "GET", path, None
+    method, at, body = path.split(" ", 2)
+    return method, at, json.loads(body)
 
 
 def _cpu(pid: int) -> float:
@@ -223,8 +232,9 @@ def main() -> None:
                 caller = Caller(email)
                 for name, path in ASKED.items():
                     if not chosen or any(each in name for each in chosen):
+                        method, at, body = asked(path)
                         found.setdefault((role, name), {})[accounts] = here = cost(
-                            home, pids, caller, "GET", path, lambda: None
+                            home, pids, caller, method, at, lambda body=body: body
                         )
                         print(accounts, role, name, here, file=sys.stderr, flush=True)
             print(f"{accounts:,} accounts: {_memory(pids[0]):.0f} MB", file=sys.stderr)

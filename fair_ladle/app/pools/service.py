@@ -196,8 +196,7 @@ def layout(accounts: Accounts, pool_list: list[Pool], columns: list[Product]) ->
 
 def supplies(tx: Transaction, pool_list: Sequence[Pool], day: date) -> list[Supply[int]]:
     """What the lots of each of these pools, as they are, give on a day."""
-    every = _of_lots(tx, f"supply {day}", lambda pool: supply_on(pool.lots, day))
-    return [every[pool.id] for pool in pool_list]
+    return _of_lots(tx, pool_list, f"supply {day}", lambda pool: supply_on(pool.lots, day))
 
 
 def costs(tx: Transaction, pool_list: Sequence[Pool], day: date) -> list[Decimal]:
@@ -207,23 +206,26 @@ def costs(tx: Transaction, pool_list: Sequence[Pool], day: date) -> list[Decimal
         running = [lot for lot in pool.lots if lot.covers(day) and lot.currency == pool.currency]
         return sum((lot.units * lot.unit_cost for lot in running), Decimal(0))
 
-    every = _of_lots(tx, f"cost {day}", cost)
-    return [every[pool.id] for pool in pool_list]
+    return _of_lots(tx, pool_list, f"cost {day}", cost)
 
 
 Figure = TypeVar("Figure")
 _figures: Cache[Any] = Cache(64)
 
 
-def _of_lots(tx: Transaction, what: str, figure: Callable[[Pool], Figure]) -> dict[int, Figure]:
-    """A figure of every pool's lots, kept in this process while the structure stays the same."""
-
-    def make() -> dict[int, Figure]:
-        return {pool.id: figure(pool) for pool in pools(tx, products(tx))}
-
+def _of_lots(tx: Transaction, pool_list: Sequence[Pool], what: str, figure: Callable[[Pool], Figure]) -> list[Figure]:
+    """A figure of the lots of each of these pools; that of pools as they stand is kept in this process while the
+    structure stays the same."""
     if tx.is_rehearsal:
-        return make()
-    found: dict[int, Figure] = _figures.get((tx.installation, generations.numbers(tx, "structure"), what), make)
+        return [figure(pool) for pool in pool_list]
+    key = (tx.installation, generations.numbers(tx, "structure"), what)
+    kept: dict[int, tuple[Pool, Figure]] = _figures.get(
+        key, lambda: {pool.id: (pool, figure(pool)) for pool in pools(tx, products(tx))}
+    )
+    found = []
+    for pool in pool_list:
+        there = kept.get(pool.id)
+        found.append(there[1] if there is not None and there[0] is pool else figure(pool))
     return found
 
 

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import zlib
 from datetime import timedelta
 from typing import Any
 
 from fastapi.testclient import TestClient
 
 from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import delegating, roles
 from fair_ladle.app.sign_in.delegating import Terms
+from fair_ladle.app.storage_systems import usecases as storage_systems
+from fair_ladle.app.storage_systems.usecases import Report, Where
 from fair_ladle.jobs import SealLog
 from tests.app.test_delegations import TODAY, delegation_of, given
 from tests.app.test_keys import signs_in, with_key
@@ -104,6 +108,12 @@ def test_who_is_erased_is_named_nowhere_and_the_chain_holds(app: TestClient, dem
     groups = {"add": ["ilse.brook"], "take": []}
     client.post("/api/groups/OLDQUAY/OLDQUAY-LEADS/members", json=groups).raise_for_status()
     do_job(demo, SealLog())
+    key = demo.run(devices.make_key, COMMAND_LINE, "OLDQUAY", "DEEPSHELF", "Filer")[1]
+    theirs = [Where("OLDQUAY", person="ilse.brook"), Where("OLDQUAY", person="ilse.brook", part="mail")]
+    theirs += [Where("OLDQUAY-CREW", person="ilse.brook"), Where("OLDQUAY", folder="CHARTS", part="ilse.brook")]
+    for hours in (3, 2, 1):  # said again and again
+        at = demo.clock.now() - timedelta(hours=hours)
+        demo.run(storage_systems.report, key, [Report(each, at, 7 * 10**9) for each in theirs])
     assert client.post("/api/people/ilse.brook/erase").json()["detail"] == "Ilse Brook is invited; remove them first."
     act = {"act": "remove", "people": {"usernames": ["ilse.brook"]}}
     assert client.post("/api/people/act", json=act).json()["done"] == 1
@@ -115,10 +125,16 @@ def test_who_is_erased_is_named_nowhere_and_the_chain_holds(app: TestClient, dem
     back = {"act": "restore", "people": {"usernames": [called], "status": "removed"}}
     assert client.post("/api/people/act", json=back).json()["done"] == 0, "not to be restored"
     with demo.engine.connect() as connection:
-        tables = ("people", "assignments", "group_members", "outbox", "claims")
+        tables = ("people", "assignments", "group_members", "outbox", "claims", "stored", "storage_samples")
         for table in tables:
             rows = str(connection.exec_driver_sql(f"SELECT * FROM {table}").all()).lower()  # noqa: S608
             assert "ilse" not in rows and "brook" not in rows, table
+        sets = connection.exec_driver_sql("SELECT categories FROM sample_sets").scalars().all()
+        assert len(sets) > 1 and not any(b"ilse" in zlib.decompress(each) for each in sets)
+        kept = connection.exec_driver_sql(
+            "SELECT category, COUNT(*) FROM storage_samples WHERE category LIKE %s GROUP BY category", (f"%{called}%",)
+        ).all()
+        assert dict(map(tuple, kept)) == {f"home/{called}": 2, f"home/{called}/mail": 1, f"folder/CHARTS/{called}": 1}
         logged = connection.exec_driver_sql("SELECT * FROM log_entries WHERE action <> 'refused'").all()
         assert "brook" not in str(logged).lower()
         held = connection.exec_driver_sql("SELECT COUNT(*) FROM assignments WHERE subject = %s", (called,)).scalar()

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin.listing import found_in_scope
@@ -10,6 +14,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
 
 
@@ -18,7 +23,8 @@ def erase(tx: Transaction, actor: Actor, username: str) -> str:
     what they held, groups, mails and the log; what they are called from now on. Their units stay counted where and when
     they were, and the log's chain holds.
 
-    Locks the person, and judges under the lock whether they are removed.
+    Locks the person, and judges under the lock whether they are removed; then the counters of the accounts in which
+    something is stored under their name.
     """
     _, seen = found_in_scope(tx, actor, username)
     [found] = people_service.lock(tx, [seen.id])
@@ -29,6 +35,7 @@ def erase(tx: Transaction, actor: Actor, username: str) -> str:
         raise conflict("They are erased already.")
     personal = [each.id for each in pools_service.products(tx) if each.is_personal]
     usage.rename(tx, personal, found.username, by)
+    _rename_stored(tx, found.username, by)
     people_service.erase(tx, found.id, found.username, by)
     names = {each for each in (found.username, found.email) if each}
     log_service.erase(tx, {found.account_id, *(found.was_in or ())}, names, by)
@@ -36,3 +43,15 @@ def erase(tx: Transaction, actor: Actor, username: str) -> str:
         outbox.forget(tx, found.email)
     log_service.write(tx, actor, None, [log_service.Entry("erased", by, found.account_id)])
     return by
+
+
+def _rename_stored(tx: Transaction, username: str, by: str) -> None:
+    products = {each.id: each for each in pools_service.products(tx)}
+    series = usage.series_naming(tx, list(products.values()), username)
+    accounts = accounts_service.known(tx)
+    places: dict[Product, set[int]] = defaultdict(set)
+    for product_id, account_id, _ in series:
+        if account_id in accounts.row_of_id:
+            places[products[product_id]].add(accounts.row_of_id[account_id])
+    assignments.lock_ways(tx, accounts, places)
+    usage.rename_series(tx, series, username, by)

@@ -95,9 +95,24 @@ def keep(tx: Transaction, taken: Mapping[tuple[int, int, datetime], Collection[s
     packed: dict[tuple[int, bytes], bytes] = {}
     rows: list[dict[str, Any]] = []
     for (product_id, account_id, at), categories in sorted(taken.items()):
-        # Categories are printable: no name has a line's end in it.
-        text = "\n".join(sorted(categories)).encode()
-        digest = hashlib.blake2b(text, digest_size=16).digest()
+        text, digest = _set(categories)
         packed[account_id, digest] = text
         rows.append({"product_id": product_id, "account_id": account_id, "at": at, "digest": digest})
     store.keep(tx.connection, {key: zlib.compress(text) for key, text in packed.items()}, rows)
+
+
+def rename(tx: Transaction, names: Mapping[tuple[int, str], str]) -> None:
+    """Call categories, by account and name, something else in every set they are in."""
+    for row in store.sets_of(tx.connection, {account_id for account_id, _ in names}):
+        before = zlib.decompress(row.categories).decode().split("\n")
+        after = [names.get((row.account_id, each), each) for each in before]
+        if after != before:
+            text, digest = _set(after)
+            store.keep(tx.connection, {(row.account_id, digest): zlib.compress(text)}, [])
+            store.replace_set(tx.connection, row.account_id, row.digest, digest)
+
+
+def _set(categories: Iterable[str]) -> tuple[bytes, bytes]:
+    """A set as text, and its digest. Categories are printable: no name has a line's end in it."""
+    text = "\n".join(sorted(categories)).encode()
+    return text, hashlib.blake2b(text, digest_size=16).digest()

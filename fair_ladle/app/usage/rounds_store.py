@@ -58,6 +58,18 @@ def rounds_since(connection: sa.Connection, product_id: int, account_id: int, fi
     return list(connection.execute(wanted))
 
 
+def sets_of(connection: sa.Connection, account_ids: Collection[int]) -> list[Any]:
+    """(account, digest, packed categories) of the sets of accounts."""
+    return list(connection.execute(sa.select(c).where(c.c.account_id.in_(account_ids))))
+
+
+def replace_set(connection: sa.Connection, account_id: int, digest: bytes, by: bytes) -> None:
+    """Let the rounds of one set of an account be of another one, in place of it."""
+    mine = [r.c.account_id == account_id, r.c.digest == digest]
+    connection.execute(sa.update(r).where(*mine).values(digest=by))
+    connection.execute(sa.delete(c).where(c.c.account_id == account_id, c.c.digest == digest))
+
+
 def keep(connection: sa.Connection, sets: Mapping[tuple[int, bytes], bytes], rounds: Sequence[dict[str, Any]]) -> None:
     """Keep sets of categories by account and digest, and rounds of them, as far as they are not there."""
     for part in batched(sorted(sets)):

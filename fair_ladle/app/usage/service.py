@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.service import Product
-from fair_ladle.app.usage import store, stored, stored_store
+from fair_ladle.app.usage import rounds, store, stored, stored_store
 from fair_ladle.app.usage.tables import assignments
 from fair_ladle.core.calendar import MICRO, Day, instant, local_day, micros
 from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
@@ -317,6 +317,28 @@ def evidence(
 def rename(tx: Transaction, product_ids: Collection[int], subject: str, by: str) -> None:
     """Call a subject of these products something else, in all that was ever assigned."""
     store.rename(tx.connection, product_ids, subject, by)
+
+
+def series_naming(tx: Transaction, products: Sequence[Product], username: str) -> list[tuple[int, int, str]]:
+    """(product, account, category) of what is somebody's own in whatever account, and of what they wrote to folders."""
+    return stored_store.naming(tx.connection, [each.id for each in products if each.is_storage], username)
+
+
+def rename_series(tx: Transaction, series: Sequence[tuple[int, int, str]], username: str, by: str) -> None:
+    """Call somebody something else in these series of theirs; how much is stored stays. The counters are locked."""
+    names = {each: _renamed(each[2], username, by) for each in series}
+    for each, becomes in names.items():
+        stored_store.rename_series(tx.connection, each, becomes)
+    for product_id, account_id in sorted({each[:2] for each in series}):
+        stored_store.rename_stored(tx.connection, product_id, account_id, username, by)
+    rounds.rename(tx, {each[1:]: becomes for each, becomes in names.items()})
+
+
+def _renamed(category: str, username: str, by: str) -> str:
+    own = home(username)
+    if category == own or category.startswith(f"{own}/"):
+        return home(by) + category.removeprefix(own)
+    return category.removesuffix(username) + by
 
 
 def holder_of(category: str) -> tuple[str, str]:

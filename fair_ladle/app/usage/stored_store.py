@@ -183,10 +183,43 @@ def past_limit(
 
 def series_of(connection: sa.Connection, product_id: int, account_id: int, category: str) -> list[str]:
     """A category and those below it, of which there are samples of an account."""
-    mine = [s.c.product_id == product_id, s.c.account_id == account_id]
+    mine = [s.c.product_id == product_id, s.c.account_id == account_id, _within(category)]
+    return list(connection.scalars(sa.select(s.c.category).distinct().where(*mine)))
+
+
+def naming(connection: sa.Connection, product_ids: Collection[int], username: str) -> list[tuple[int, int, str]]:
+    """The series of these products that are somebody's own in whatever account, or what they wrote to a folder."""
+    held = sa.select(k.c.product_id, k.c.account_id).where(k.c.product_id.in_(product_ids))
+    own = held.where(k.c.kind == "person", k.c.name == username)
+    folders = held.where(k.c.kind == "folder").distinct()
+    found = []
+    for wanted, whose in (
+        (own, _within(f"home/{username}")),
+        (folders, s.c.category.endswith(f"/{username}", autoescape=True)),
+    ):
+        for row in connection.execute(wanted).all():
+            mine = [s.c.product_id == row.product_id, s.c.account_id == row.account_id, whose]
+            categories = connection.scalars(sa.select(s.c.category).distinct().where(*mine))
+            found += [(row.product_id, row.account_id, each) for each in categories]
+    return sorted(set(found))
+
+
+def _within(category: str) -> sa.ColumnElement[bool]:
     # "0" is what comes after "/".
-    within = sa.or_(s.c.category == category, sa.and_(s.c.category > f"{category}/", s.c.category < f"{category}0"))
-    return list(connection.scalars(sa.select(s.c.category).distinct().where(*mine, within)))
+    return sa.or_(s.c.category == category, sa.and_(s.c.category > f"{category}/", s.c.category < f"{category}0"))
+
+
+def rename_series(connection: sa.Connection, series: tuple[int, int, str], by: str) -> None:
+    """Call a category of an account something else, in all its samples."""
+    product_id, account_id, category = series
+    mine = [s.c.product_id == product_id, s.c.account_id == account_id, s.c.category == category]
+    connection.execute(sa.update(s).where(*mine).values(category=by))
+
+
+def rename_stored(connection: sa.Connection, product_id: int, account_id: int, username: str, by: str) -> None:
+    """Call whoever stores something in an account something else."""
+    mine = [k.c.product_id == product_id, k.c.account_id == account_id, k.c.kind == "person", k.c.name == username]
+    connection.execute(sa.update(k).where(*mine).values(name=by))
 
 
 def stored_days_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:

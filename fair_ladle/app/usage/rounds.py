@@ -15,7 +15,7 @@ from collections.abc import Collection, Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
-from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.usage import rounds_store as store
 
 Account = tuple[int, int]
@@ -79,14 +79,18 @@ def known(
     for series in first:
         mine[series[:2]].append(series)
     rounds: dict[Series, list[datetime]] = {each: [] for each in first}
-    for account, of_it in mine.items():
-        sets: dict[bytes, frozenset[str]] = {}
-        for at, digest, packed in store.rounds_since(tx.connection, *account, min(first[each] for each in of_it)):
-            if digest not in sets:
-                sets[digest] = frozenset(zlib.decompress(packed).decode().split("\n"))
-            for each in of_it:
-                if each[2] in sets[digest]:
-                    rounds[each].append(in_utc(at))
+    later = [key for key, at in newest(tx, mine).items() if at >= min(first[each] for each in mine[key])]
+    for product_id in sorted({key[0] for key in later}):
+        for part in batched(sorted(account for product, account in later if product == product_id)):
+            sets = {
+                (row.account_id, row.digest): frozenset(zlib.decompress(row.categories).decode().split("\n"))
+                for row in store.sets_of(tx.connection, part)
+            }
+            since = min(first[each] for account in part for each in mine[product_id, account])
+            for account_id, at, digest in store.rounds_since(tx.connection, product_id, part, since):
+                for each in mine[product_id, account_id]:
+                    if each[2] in sets[account_id, digest]:
+                        rounds[each].append(in_utc(at))
     return rows, rounds
 
 

@@ -50,11 +50,12 @@ def rows_since(
             yield part[row.place - 1], row.at, int(row.bytes)
 
 
-def rounds_since(connection: sa.Connection, product_id: int, account_id: int, first: datetime) -> list[Any]:
-    """(instant, digest, packed categories) of an account's rounds from an instant on."""
-    same = sa.and_(c.c.account_id == r.c.account_id, c.c.digest == r.c.digest)
-    mine = [r.c.product_id == product_id, r.c.account_id == account_id, r.c.at >= first]
-    wanted = sa.select(r.c.at, r.c.digest, c.c.categories).join(c, same).where(*mine).order_by(r.c.at)
+def rounds_since(
+    connection: sa.Connection, product_id: int, account_ids: Collection[int], first: datetime
+) -> list[Any]:
+    """(account, instant, digest) of the rounds of accounts from an instant on, the earlier first."""
+    mine = [r.c.product_id == product_id, r.c.account_id.in_(account_ids), r.c.at >= first]
+    wanted = sa.select(r.c.account_id, r.c.at, r.c.digest).where(*mine).order_by(r.c.account_id, r.c.at)
     return list(connection.execute(wanted))
 
 

@@ -98,7 +98,7 @@ def test_a_device_that_only_stands_in_an_intake_is_revoked_and_given_to_people_t
     [
         ("machine", lambda each: each.machine),
         ("product", lambda each: each.product.name),
-        ("account", lambda each: each.account_name),
+        ("account", lambda each: each.account_name.split(" · ")[0]),
         ("since", lambda each: each.since),
     ],
 )

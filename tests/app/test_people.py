@@ -21,6 +21,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.storage import listing as storage
 from tests.conftest import everything_locked
 
 OLDQUAY, DEPARTMENT = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
@@ -377,3 +378,11 @@ def test_who_cannot_be_added_is_refused_with_the_reason(shared_demo: Database) -
         with pytest.raises(Refused, match=re.escape(says)):
             shared_demo.run(joining.add, OLDQUAY, new)
     assert found(shared_demo) == before
+
+
+def test_a_department_is_named_with_its_client_to_who_sees_several(shared_demo: Database) -> None:
+    asked = Asked(account="OLDQUAY-CREW")
+    for actor, name in ((COMMAND_LINE, "Crew Office · Old Quay Ferries"), (OLDQUAY, "Crew Office")):
+        people = shared_demo.run(listing.listing, actor, asked).rows
+        stored = shared_demo.run(storage.holders, actor, "DEEPSHELF", "OLDQUAY-CREW", "people", "all", "size", "", 0, 9)
+        assert {each.account_name for each in (*people, *stored.rows)} == {name} and stored.rows

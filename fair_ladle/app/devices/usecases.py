@@ -329,7 +329,7 @@ def listing(
         tx.connection, ids, list(products), revoked, find, username, tx.now, sort, down, offset, limit
     )
     held = {(each.product, each.subject) for each in enforcement.on_hold(tx, actor, account, product)}
-    found = []
+    top, found = accounts_service.top_row(accounts, actor), []
     for row in rows:
         place, of = accounts.row_of_id[row.account_id], products[row.product_id]
         found.append(
@@ -338,7 +338,7 @@ def listing(
                 row.name,
                 of,
                 accounts.tree.codes[place],
-                accounts.name(place),
+                accounts.full_name(place, top),
                 row.begins,
                 row.username,
                 row.display_name,

@@ -216,7 +216,8 @@ class WaitingForSeat:
 def queue(tx: Transaction, actor: Actor) -> list[WaitingForSeat]:
     """Who of the branch waits for a seat, product by product, first come first."""
     accounts = accounts_service.known(tx)
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    top = accounts_service.top_row(accounts, actor)
+    inside = set(accounts.tree.branch(top).tolist())
     layers = Layers(tx, accounts)
     ids, products, reached = layers.reached(layers.every)
     place, found = {person_id: n for n, person_id in enumerate(ids)}, []
@@ -234,7 +235,7 @@ def queue(tx: Transaction, actor: Actor) -> list[WaitingForSeat]:
             WaitingForSeat(
                 each.username,
                 each.display_name,
-                accounts.name(accounts.row_of_id[each.account_id]),
+                accounts.full_name(accounts.row_of_id[each.account_id], top),
                 product,
                 waits[each.id],
                 int(reached.priority[place[each.id], n]),

@@ -180,13 +180,14 @@ def sessions(
         offset,
         limit,
     )
+    top = accounts_service.top_row(accounts, actor)
     return total, [
         ClientSession(
             row,
             row.display_name,
             products[row.product_id],
             accounts.tree.codes[accounts.row_of_id[row.account_id]],
-            accounts.name(accounts.row_of_id[row.account_id]),
+            accounts.full_name(accounts.row_of_id[row.account_id], top),
         )
         for row in rows
     ]

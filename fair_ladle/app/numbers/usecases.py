@@ -363,12 +363,13 @@ def listing(
     total, rows = store.page(
         tx.connection, found.id, pools, ids, state, find, username, tx.now, sort, down, offset, limit
     )
+    top = accounts_service.top_row(accounts, actor)
     return total, [
         Number(
             row.number,
             state,
             None if row.account_id is None else accounts.tree.codes[accounts.row_of_id[row.account_id]],
-            None if row.account_id is None else accounts.name(accounts.row_of_id[row.account_id]),
+            None if row.account_id is None else accounts.full_name(accounts.row_of_id[row.account_id], top),
             row.begins,
             row.username,
             row.display_name,

@@ -206,7 +206,7 @@ def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -
         held.setdefault(row.subject, []).append(products[row.product_id].code)
     members = groups_in_sight(tx, actor, accounts).of_people(tx, found)
     stored = personal_storage.of_people(tx, actor, found)
-    rows = []
+    top, rows = accounts_service.top_row(accounts, actor), []
     for each in found:
         place = accounts.row_of_id[each.account_id]
         mine = [group.name for group in members.get(each.id, ())]
@@ -214,7 +214,7 @@ def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -
             Row(
                 each,
                 accounts.tree.codes[place],
-                accounts.name(place),
+                accounts.full_name(place, top),
                 held.get(each.username, []),
                 mine,
                 stored.get(each.username, []),
@@ -370,7 +370,8 @@ def reserved_seats(tx: Transaction, actor: Actor) -> list[tuple[Any, Product, st
         tx.connection, RESERVED, list(products), accounts_service.branch_ids(accounts, actor), tx.now
     )
     places = [accounts.row_of_id[row.account_id] for row in rows]
+    top = accounts_service.top_row(accounts, actor)
     return [
-        (row, products[row.product_id], accounts.tree.codes[place], accounts.name(place))
+        (row, products[row.product_id], accounts.tree.codes[place], accounts.full_name(place, top))
         for row, place in zip(rows, places, strict=True)
     ]

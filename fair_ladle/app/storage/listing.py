@@ -240,8 +240,8 @@ class _Sources:
 
     def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, limits: LimitsInSql | None):
         self.accounts, self.limits = accounts, limits
-        top = accounts_service.top_row(accounts, actor)
-        self.inside = set(accounts.tree.branch(top).tolist())
+        self.top = accounts_service.top_row(accounts, actor)
+        self.inside = set(accounts.tree.branch(self.top).tolist())
         self.groups = {each.id: each for each in Groups.read(tx, accounts).every} if limits else {}
 
     def row(self, row: Any) -> Row:
@@ -254,7 +254,7 @@ class _Sources:
             state = "over" if size.now > limit else "near" if limit and size.now * 10 >= limit * 9 else "within"
         return Row(
             row.account,
-            row.account_name,
+            self.accounts.full_name(self.accounts.row_of_id[row.account_id], self.top),
             row.name,
             row.display_name if is_person and row.is_here else (is_folder and row.folder_name) or row.name,
             size,

@@ -184,14 +184,14 @@ def holders(
 ) -> Rows:
     """A window (all, if not said) of the people, folders or categories of a branch."""
     branch = _Branch(tx, actor, product, account, day)
-    people = branch.people()
+    people, top = branch.people(), accounts_service.top_row(branch.accounts, actor)
     words = [each.lower() for each in find.split()[:10]]
     found = []
     for each in branch.held:
         if each.kind != KIND_OF[what]:
             continue
         row = branch.accounts.row_of_id[each.account_id]
-        account_name, is_here = branch.accounts.name(row), each.kind != "person" or _is_here(people, each)
+        account_name, is_here = branch.accounts.full_name(row, top), each.kind != "person" or _is_here(people, each)
         title = people[each.name].name if each.kind == "person" and is_here else each.name
         if all(word in f"{each.name} {title} {account_name}".lower() for word in words):
             code = branch.accounts.tree.codes[row]

@@ -167,7 +167,7 @@ def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> li
 
 
 def _with_whose(asked: Asked) -> sa.Select[Any]:
-    mine = sa.select(k, a.c.code.label("account"), a.c.name.label("account_name"))
+    mine = sa.select(k, a.c.code.label("account"))
     joined = mine.select_from(asked.with_whose(k.join(a, a.c.id == k.c.account_id)))
     if asked.kind == "category":
         return joined

@@ -33,7 +33,13 @@ const COLUMNS: Column<Device>[] = [
     ),
   },
   { key: 'product', title: 'Product', width: 'minmax(140px, 1fr)', sort, cell: (row) => row.product_name },
-  { key: 'account', title: 'Account', width: 'minmax(140px, 1fr)', sort, cell: (row) => row.account_name },
+  {
+    key: 'account',
+    title: 'Account',
+    width: 'minmax(150px, 1.5fr)',
+    sort,
+    cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
+  },
   {
     key: 'person',
     title: 'Person',

@@ -54,7 +54,13 @@ function columns(state: ItemState): Column<Item>[] {
     ]
   return [
     number,
-    { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', sort, cell: (row) => row.account_name },
+    {
+      key: 'account',
+      title: 'Account',
+      width: 'minmax(160px, 1.4fr)',
+      sort,
+      cell: (row) => <span title={row.account_name ?? undefined}>{row.account_name}</span>,
+    },
     {
       key: 'person',
       title: 'Person',

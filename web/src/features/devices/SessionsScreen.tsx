@@ -30,7 +30,13 @@ const COLUMNS: Column<Session>[] = [
     ),
   },
   { key: 'product', title: 'Product', width: 'minmax(120px, 1fr)', sort, cell: (row) => row.product_name },
-  { key: 'account', title: 'Account', width: 'minmax(130px, 1fr)', sort, cell: (row) => row.account_name },
+  {
+    key: 'account',
+    title: 'Account',
+    width: 'minmax(140px, 1.4fr)',
+    sort,
+    cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
+  },
   { key: 'machine', title: 'On', width: 'minmax(110px, 1fr)', sort, cell: (row) => row.machine },
   { key: 'began', title: 'Since', width: '160px', sort, cell: (row) => instantName(row.began_at) },
   {

@@ -198,7 +198,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
     {
       key: 'name',
       title: 'Name',
-      width: 'minmax(190px, 1.5fr)',
+      width: 'minmax(170px, 1.2fr)',
       sort,
       cell: (row) => (
         <>
@@ -221,7 +221,13 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
       width: 'minmax(190px, 1.2fr)',
       cell: (row) => row.email ?? <span className="quiet">–</span>,
     },
-    { key: 'account', title: 'Account', width: 'minmax(130px, 1fr)', sort, cell: (row) => row.account_name },
+    {
+      key: 'account',
+      title: 'Account',
+      width: 'minmax(150px, 1.7fr)',
+      sort,
+      cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
+    },
     {
       key: 'status',
       title: 'Status',

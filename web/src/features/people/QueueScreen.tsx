@@ -23,7 +23,12 @@ const columns: Column<Waiting & { place: number }>[] = [
     width: 'minmax(170px, 1.2fr)',
     cell: (row) => <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.name}</Link>,
   },
-  { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', cell: (row) => row.account_name },
+  {
+    key: 'account',
+    title: 'Account',
+    width: 'minmax(170px, 1.5fr)',
+    cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
+  },
   { key: 'priority', title: 'Priority', width: '90px', fig: true, cell: (row) => row.priority },
   {
     key: 'why',

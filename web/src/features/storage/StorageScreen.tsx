@@ -141,14 +141,18 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
           {
             key: 'account',
             title: 'Account',
-            width: 'minmax(110px, 0.9fr)',
-            cell: (row: StorageRow) => <span className="quiet">{row.account_name}</span>,
+            width: 'minmax(130px, 1.3fr)',
+            cell: (row: StorageRow) => (
+              <span className="quiet" title={row.account_name}>
+                {row.account_name}
+              </span>
+            ),
           },
         ]),
     {
       key: 'bar',
       title: isPast ? '■ 30 days before  ▨ since' : '■ 30 days ago  ▨ since',
-      width: 'minmax(90px, 1.3fr)',
+      width: 'minmax(90px, 1.1fr)',
       cell: (row) => <SizeBar size={row.size} largest={largest} />,
     },
     { key: 'size', title: 'GB', width: '86px', fig: true, sort: any, cell: (row) => <b>{of(row.size.now)}</b> },

@@ -193,7 +193,7 @@ def test_every_fault_has_its_place_and_what_would_be_right(demo: Database) -> No
         (
             [mine.person.display_name, mine.person.email, "", "OLDQUAY", "", "", "", ""],
             "Site",
-            f"{mine.account_name}, where",
+            f"{mine.account_name.split(' · ')[0]}, where",
         ),
     ]
     number = received(demo, who, "new.csv", as_csv([row for row, _, _ in wrong]))

@@ -346,11 +346,9 @@ class _Planning:
         row = self.default if named is None and self.how.elsewhere == "link" else named
         if row is not None and row not in (place, NOWHERE):
             if self.how.elsewhere == "refuse":
-                raise _Wrong(
-                    "account",
-                    self.accounts.name(row),
-                    f"{self.accounts.name(place)}, where {person.display_name} is; move them, or choose to link them",
-                )
+                there = self.accounts.full_name(place, self.top)
+                right = f"{there}, where {person.display_name} is; move them, or choose to link them"
+                raise _Wrong("account", self.accounts.name(row), right)
             if self.how.elsewhere == "link" and by == "email":
                 return Step(
                     number,

@@ -162,11 +162,11 @@ function Shell({ who }: { who: Me }) {
     void queries.resetQueries()
   }
   const leave = async () => {
+    await queries.cancelQueries()
     await take(api.POST('/api/sign-out'))
     sessionStorage.removeItem(RUNNING)
     actAs('', '')
-    queries.clear()
-    await queries.resetQueries()
+    // The page goes with all that was read: asking for any of it again would be refused.
     location.assign('/')
   }
   return (

@@ -309,9 +309,9 @@ def laid_terms(
     accounts alone."""
     column = {product.id: place for place, product in enumerate(products)}
     grid = Grid.empty(len(accounts.tree), len(products))
-    ahead: list[Ints] = [tx.kept[_ahead(each)] for each in products if tx.kept and _ahead(each) in tx.kept]
-    if ids is None and ahead and len(ahead) == len(products):
-        every: Ints = np.concatenate(ahead)
+    ahead = [] if ids is not None or tx.kept is None else [tx.kept.get(_ahead(each)) for each in products]
+    if ahead and all(each is not None and each[0] <= day <= each[1] for each in ahead):
+        every: Ints = np.concatenate([each[2] for each in ahead if each is not None])
         terms = every[(every[:, 10] <= day.toordinal()) & (every[:, 11] >= day.toordinal())]
     else:
         found = list[tuple[int, ...]]()
@@ -334,10 +334,10 @@ def laid_terms(
 
 def read_terms_ahead(tx: Transaction, product: Product, first: date, last: date) -> None:
     """Read the allocations of a product from a day to another in one go: ``laid_terms`` finds those days there, as long
-    as the facts of one instant are seen, and is to be asked for no others."""
+    as the facts of one instant are seen."""
     if tx.kept is not None:
         found = store.terms_between(tx.connection, [product.id], first, last)
-        tx.kept[_ahead(product)] = np.array(found, dtype=np.int64).reshape(-1, 12)
+        tx.kept[_ahead(product)] = (first, last, np.array(found, dtype=np.int64).reshape(-1, 12))
 
 
 def _ahead(product: Product) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Collection
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
@@ -35,7 +36,7 @@ def erase(tx: Transaction, actor: Actor, username: str) -> str:
         raise conflict("They are erased already.")
     personal = [each.id for each in pools_service.products(tx) if each.is_personal]
     usage.rename(tx, personal, found.username, by)
-    _rename_stored(tx, found.username, by)
+    _rename_stored(tx, {found.account_id, *(found.was_in or ())}, found.username, by)
     people_service.erase(tx, found.id, found.username, by)
     names = {each for each in (found.username, found.email) if each}
     log_service.erase(tx, {found.account_id, *(found.was_in or ())}, names, by)
@@ -45,10 +46,13 @@ def erase(tx: Transaction, actor: Actor, username: str) -> str:
     return by
 
 
-def _rename_stored(tx: Transaction, username: str, by: str) -> None:
+def _rename_stored(tx: Transaction, account_ids: Collection[int], username: str, by: str) -> None:
+    """What they stored as their own, and in folders of the accounts they were in and of those above."""
     products = {each.id: each for each in pools_service.products(tx)}
-    series = usage.series_naming(tx, list(products.values()), username)
     accounts = accounts_service.known(tx)
+    ways = [accounts.tree.path_up(accounts.row_of_id[each]) for each in account_ids if each in accounts.row_of_id]
+    around = {int(accounts.ids[row]) for way in ways for row in way}
+    series = usage.series_naming(tx, list(products.values()), sorted(around), username)
     places: dict[Product, set[int]] = defaultdict(set)
     for product_id, account_id, _ in series:
         if account_id in accounts.row_of_id:

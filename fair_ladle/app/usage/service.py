@@ -319,9 +319,12 @@ def rename(tx: Transaction, product_ids: Collection[int], subject: str, by: str)
     store.rename(tx.connection, product_ids, subject, by)
 
 
-def series_naming(tx: Transaction, products: Sequence[Product], username: str) -> list[tuple[int, int, str]]:
-    """(product, account, category) of what is somebody's own in whatever account, and of what they wrote to folders."""
-    return stored_store.naming(tx.connection, [each.id for each in products if each.is_storage], username)
+def series_naming(
+    tx: Transaction, products: Sequence[Product], account_ids: Collection[int], username: str
+) -> list[tuple[int, int, str]]:
+    """(product, account, category) of what is somebody's own in whatever account, and of what they wrote to folders of
+    these accounts."""
+    return stored_store.naming(tx.connection, [each.id for each in products if each.is_storage], account_ids, username)
 
 
 def rename_series(tx: Transaction, series: Sequence[tuple[int, int, str]], username: str, by: str) -> None:

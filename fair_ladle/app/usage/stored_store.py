@@ -187,21 +187,22 @@ def series_of(connection: sa.Connection, product_id: int, account_id: int, categ
     return list(connection.scalars(sa.select(s.c.category).distinct().where(*mine)))
 
 
-def naming(connection: sa.Connection, product_ids: Collection[int], username: str) -> list[tuple[int, int, str]]:
-    """The series of these products that are somebody's own in whatever account, or what they wrote to a folder."""
-    held = sa.select(k.c.product_id, k.c.account_id).where(k.c.product_id.in_(product_ids))
-    own = held.where(k.c.kind == "person", k.c.name == username)
-    folders = held.where(k.c.kind == "folder").distinct()
-    found = []
-    for wanted, whose in (
-        (own, _within(f"home/{username}")),
-        (folders, s.c.category.endswith(f"/{username}", autoescape=True)),
-    ):
-        for row in connection.execute(wanted).all():
-            mine = [s.c.product_id == row.product_id, s.c.account_id == row.account_id, whose]
-            categories = connection.scalars(sa.select(s.c.category).distinct().where(*mine))
-            found += [(row.product_id, row.account_id, each) for each in categories]
-    return sorted(set(found))
+def naming(
+    connection: sa.Connection, product_ids: Collection[int], account_ids: Collection[int], username: str
+) -> list[tuple[int, int, str]]:
+    """The series of these products that are somebody's own in whatever account, or what they wrote to a folder of these
+    accounts."""
+    same = sa.and_(s.c.product_id == k.c.product_id, s.c.account_id == k.c.account_id)
+    theirs = [k.c.product_id.in_(product_ids), k.c.kind == "person", k.c.name == username, _within(f"home/{username}")]
+    own = sa.select(*_series).select_from(k.join(s, same)).where(*theirs)
+    in_folders = [
+        s.c.category > "folder/",
+        s.c.category < "folder0",
+        s.c.category.endswith(f"/{username}", autoescape=True),
+    ]
+    mine = [s.c.product_id.in_(product_ids), s.c.account_id.in_(account_ids), *in_folders]
+    found = connection.execute(sa.union(own, sa.select(*_series).where(*mine)))
+    return sorted((row.product_id, row.account_id, row.category) for row in found)
 
 
 def _within(category: str) -> sa.ColumnElement[bool]:

@@ -297,6 +297,24 @@ class Enforce(Job):
         self.each(database, codes, lambda code: database.run(enforcement_enforcing.enforce, code), going_on)
 
 
+class FreeMended(Job):
+    """Take off hold what fits again: whoever raised a cap or released a unit is not to wait for the run over
+    everything."""
+
+    name: ClassVar[str] = "take off hold"
+    every: ClassVar[timedelta] = timedelta(seconds=3)
+
+    def __init__(self) -> None:
+        self._tried: dict[str, object] = {}
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Product by product, each once for what there is to free."""
+        found = database.snapshot(enforcement_enforcing.mended)
+        new = [code for code, cells in found.items() if self._tried.get(code) != cells]
+        self._tried = dict(found)
+        self.each(database, new, lambda code: database.run(enforcement_enforcing.enforce, code), going_on)
+
+
 class KeepMonths(Job):
     """Keep what the last months come to for every buyer."""
 
@@ -424,6 +442,7 @@ def jobs(settings: Settings) -> list[Job]:
         EndLostSessions(),
         ReclaimIdle(),
         Enforce(),
+        FreeMended(),
         AgeStored(),
         ForecastStorage(),
         EndReservations(),

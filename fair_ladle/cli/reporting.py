@@ -97,7 +97,7 @@ def take_answer(
 ) -> None:
     """Take the signed answer that was carried back."""
     until = _tried(lambda: DeviceClient(state).take_answer(_read(answer), public_key))
-    typer.echo(f"Works without a network until {until:%-d %B %Y %H:%M %Z}.")
+    typer.echo(f"Works without a network until {until:%-d %b %Y %H:%M %Z}.")
 
 
 @session.command("run")

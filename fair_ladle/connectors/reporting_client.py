@@ -140,7 +140,7 @@ class DeviceClient:
         if until is not None:
             end = datetime.fromisoformat(until)
             return (
-                f"works without a network until {end:%-d %B %Y %H:%M %Z}"
+                f"works without a network until {end:%-d %b %Y %H:%M %Z}"
                 if (now or datetime.now(UTC)) < end
                 else "its time without a network is over; ask again"
             )

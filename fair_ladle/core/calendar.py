@@ -71,3 +71,8 @@ def month_after(first: date) -> date:
 def month_before(first: date) -> date:
     """The first day of the month before."""
     return (first - timedelta(days=1)).replace(day=1)
+
+
+def day_name(day: date) -> str:
+    """A day as people write it, as everywhere on screen: 31 Dec 2026."""
+    return f"{day.day} {day:%b %Y}"

@@ -138,7 +138,7 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
         "nothing in use, nothing promised"
     )
     assert demo.run(statements.statement_view, COMMAND_LINE, "MARROW", "2026-11").notes == [
-        "Marrow Lane Veterinary Group was closed after 25 November 2026: this is its last statement."
+        "Marrow Lane Veterinary Group was closed after 25 Nov 2026: this is its last statement."
     ]
     with pytest.raises(Refused, match="closed"):
         demo.run(assignments.assign, COMMAND_LINE, [Wanted("MARROW-EQUINE", "DISPATCH", "anyone")])
@@ -270,7 +270,7 @@ def test_a_client_made_after_another_ones_shape_is_allocated_and_priced_like_it(
     assert total(demo, "PLOVER", "2026-12") == money["PLOVER"] > 0, "a full month is charged what the draft said"
     for days, says in (
         (60, []),
-        (30, [f"A price begins tomorrow at the earliest, not on {TODAY + timedelta(days=30)}."]),
+        (30, [f"A price begins tomorrow at the earliest, not on {TODAY + timedelta(days=30):%-d %b %Y}."]),
     ):
         later = changes[2].model_copy(update={"first_day": TODAY + timedelta(days=days)})
         assert [each.detail for each in demo.run(drafts.preview, who, [later]).faults] == says
@@ -329,7 +329,7 @@ def test_how_long_things_last_comes_from_the_nearest_account_above(demo: Databas
     demo.run(joining.add, oldquay, person)
     with demo.engine.connect() as connection:
         body = connection.scalar(sa.text("SELECT body FROM outbox WHERE to_address = 'una@quay.example'"))
-    assert f"by {demo.clock.now().date() + timedelta(3):%-d %B %Y}" in str(body)
+    assert f"by {demo.clock.now().date() + timedelta(3):%-d %b %Y}" in str(body)
     demo.run(account_admin.set_setting, oldquay, "OLDQUAY", "invitation", None)
     assert lasts("OLDQUAY-CREW") == (10, None)
     with pytest.raises(Refused, match="does not let you change rules"):

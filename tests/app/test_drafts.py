@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
@@ -13,6 +14,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.allocations.routes import CellName
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
@@ -23,16 +25,18 @@ from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement import enforcing as enforcement_enforcing
 from fair_ladle.app.enforcement import store as enforcement_store
+from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.purchases import usecases as purchases
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.core.calendar import instant
-from fair_ladle.jobs import ApplyDueDrafts
+from fair_ladle.jobs import ApplyDueDrafts, FreeMended
 from tests.conftest import do_job
 
 TODAY, TOMORROW = date(2026, 11, 24), date(2026, 11, 25)
@@ -140,12 +144,12 @@ CASES: list[tuple[str, list[Any], str]] = [
     (
         "an end before the beginning",
         [lot("DISPATCH", 10, last_day=date(2026, 1, 1))],
-        "GR-NEW: the last day is not before the first, 2026-11-24.",
+        "GR-NEW: the last day is not before the first, 24 Nov 2026.",
     ),
     (
         "a lot nobody bought",
         [LotEnd(owner="GANNET", product="DISPATCH", reference="?", first_day=TODAY, last_day=TODAY)],
-        "Gannet & Rowe Managed IT has no lot ? of Fieldbook Dispatch from 2026-11-24.",
+        "Gannet & Rowe Managed IT has no lot ? of Fieldbook Dispatch from 24 Nov 2026.",
     ),
 ]
 
@@ -188,8 +192,16 @@ def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Ca
     )
     looked = demo.run(drafts.preview, who, [renewal])
     ahead = next(each for each in looked.impact.breaches if each.day == date(2027, 1, 1))
-    assert (ahead.label, ahead.before, ahead.after) == ("cleared", 311, 0)
+    assert (ahead.label, ahead.before, ahead.after) == ("cleared", 317, 0)
     draft = kept(demo, who, renewal)
+
+    def short(draft_id: int | None) -> int:
+        found = demo.run(purchases.timeline, who, "GANNET", "LANTERN-MAIL", draft_id)
+        return next(each.short for each in found.points if each.day == date(2027, 1, 1))
+
+    assert (short(None), short(draft.row.id)) == (317, 0), "drawn with what the draft buys"
+    with pytest.raises(Refused, match="no draft"):
+        demo.run(purchases.timeline, replace(actor("BRAMBLE"), scope="GANNET"), "GANNET", "LANTERN-MAIL", draft.row.id)
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
     with demo.transaction() as tx:
         assert "GR-27" in [each.reference for each in pools.pools(tx, [mail.product])[0].lots]
@@ -244,9 +256,10 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
 ) -> None:
     who = actor("GANNET")
     draft = kept(demo, who, allocation(demo, "OLDQUAY-ENGINEERING", "WATCHGLASS", cap=18))
-    with pytest.raises(Refused, match="2026-11-23 is not ahead"):
+    with pytest.raises(Refused, match="23 Nov 2026 is not ahead"):
         demo.run(drafts.schedule, who, draft.row.id, draft.row.revision, TODAY - timedelta(days=1))
-    demo.run(drafts.schedule, who, draft.row.id, draft.row.revision, TOMORROW)
+    scheduled = demo.run(drafts.schedule, who, draft.row.id, draft.row.revision, TOMORROW)
+    assert scheduled.row.name == "Watchglass Guard: Engineering Yard", "told apart by what it does"
     second = kept(demo, who, allocation(demo, "OLDQUAY", "WATCHGLASS", cap=60))
     demo.run(drafts.schedule, who, second.row.id, second.row.revision, TOMORROW)
     do_job(demo, ApplyDueDrafts())
@@ -259,7 +272,7 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
         do_job(demo, ApplyDueDrafts())
     first, other = (demo.run(drafts.get, who, each.row.id).row for each in (draft, second))
     assert (first.state, other.state) == ("applied", "held")
-    assert "Changed by someone else meanwhile: OLDQUAY WATCHGLASS" in other.reason
+    assert "Changed by someone else meanwhile: Watchglass Guard of Old Quay Ferries" in other.reason
     with demo.transaction() as tx:
         version = views.cell(tx, who, "OLDQUAY-ENGINEERING", "WATCHGLASS").version
     assert version is not None and (version.cap, version.first_day) == (18, TOMORROW)
@@ -399,6 +412,40 @@ def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
     looked = demo.run(drafts.preview, COMMAND_LINE, [each.change for each in promised.parts if each.change])
     assert looked.impact is not None and looked.impact.stopping == [], "all that is free can be promised"
     assert promised.amount == promised.free == 119
+    several = [sharing_out.ShareOutWanted(code) for code in ("BRAMBLE", "LARKHILL", "OLDQUAY")]
+    found = demo.run(sharing_out.share_out, COMMAND_LINE, "CHARTROOM", 4, several, "even", "cap")
+    assert {each.account: (each.part, each.reason) for each in found.parts} == {
+        "BRAMBLE": (2, "an even share"),
+        "LARKHILL": (2, "an even share"),
+        "OLDQUAY": (0, "is served by another pool"),
+    }
+
+
+def test_a_raised_cap_takes_people_off_hold_at_once_and_the_draft_says_so(
+    demo: Database, actor: Callable[[str], Actor]
+) -> None:
+    """Bramble is 7 over a cap of 64 and past its grace: 5 seats are on hold, 2 more are reserved and not in use."""
+    who = actor("GANNET")
+    demo.run(enforcement_enforcing.enforce, "LANTERN-MAIL")
+
+    def on_hold() -> int:
+        return len(demo.run(enforcement.on_hold, who, "BRAMBLE", "LANTERN-MAIL"))
+
+    def sentence(cap: int) -> str:
+        looked = demo.run(drafts.preview, who, [allocation(demo, "BRAMBLE", "LANTERN-MAIL", cap=cap)])
+        body = effect_body(looked, who, CellName(account="BRAMBLE", product="LANTERN-MAIL"))
+        assert body.most_reserve == cap and body.ladder is not None
+        return body.breaches[0].sentence
+
+    assert on_hold() == 5 and demo.run(enforcement_enforcing.mended) == {}
+    assert sentence(71) == "Bramble IT Partners is back within its cap of Lantern Mail; 5 seats come off hold."
+    assert sentence(68).endswith("; 4 seats come off hold.") and "; 2 seats come" in sentence(66)
+    draft = kept(demo, who, allocation(demo, "BRAMBLE", "LANTERN-MAIL", cap=68))
+    demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
+    job = FreeMended()
+    for _ in range(2):
+        do_job(demo, job)
+        assert on_hold() == 1, "69 are used"
 
 
 def test_a_grace_that_runs_above_what_is_allocated_is_said_with_its_end(
@@ -415,7 +462,10 @@ def test_a_grace_that_runs_above_what_is_allocated_is_said_with_its_end(
     assert looked.impact is not None
     body = effect_body(looked, actor("GANNET"), None)
     (still,) = [each for each in body.breaches if each.label == "same"]
-    assert still.account == tree.codes[row] and f"its grace ends on {clock.deadline_day.day} " in still.sentence
+    assert still.account == tree.codes[row] and f"its grace ended on {clock.deadline_day.day} " in still.sentence
+    row, column = next(at for at, each in found.snapshot.clocks.items() if each.deadline_day > TODAY)
+    over, cap = found.visible_ladder(row, column, COMMAND_LINE), int(found.snapshot.grid.cap[row, column])
+    assert f" more: 0 to its cap of {cap}, then " in over["sentence"] and over["limits"][0]["goes_past"]
 
 
 def test_what_a_draft_buys_and_allocates_can_be_shared_out_with_it(

@@ -196,7 +196,7 @@ def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
             subjects = connection.scalars(sa.text("SELECT subject FROM notices ORDER BY id")).all()
         told += [(day, subject) for subject in subjects[len(told) :]]
     assert told == [
-        (0, "Client 0 is past its cap of Box: grace until Wednesday 7 January 2026"),
+        (0, "Client 0 is past its cap of Box: grace until Wednesday 7 Jan 2026"),
         (3, "Client 0: half of its grace for Box is over"),
         (6, "Client 0: the last day of its grace for Box"),
         (7, "Client 0: its grace for Box is over"),

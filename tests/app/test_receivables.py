@@ -75,7 +75,7 @@ def test_statements_go_to_who_wants_them_with_pdf_and_csv(closed: Database, tmp_
         "bills@tern.example": [f"statement-{TERN}.csv", f"statement-{TERN}.pdf"],
     }
     [north] = [each for each in mails if each["To"] == "clerk@north.example"]
-    assert "30.75 EUR, due 15 April 2026" in north.get_body(("plain",)).get_content()
+    assert "30.75 EUR, due 15 Apr 2026" in north.get_body(("plain",)).get_content()
     table = next(north.iter_attachments()).get_content()
     assert "Msp,NORTH,MAIL,,held,5.000000,0.000000,25.00,EUR,usage,2026-00001" in table and "MSP" not in table
     assert state(closed, NORTH)[2] == "sent"

@@ -51,7 +51,7 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
         requests.ask, client, "HAZEL", "WATCHGLASS", 12, "cap", "Ten new drawing tables", date(2026, 12, 1)
     )
     assert demo.run(requests.requests, actor("TERN")) == [], "nobody else sees it"
-    assert "Hazel & Moor Surveyors asks for 12 devices of Watchglass Guard, by 1 December 2026" in told(demo, reseller)
+    assert "Hazel & Moor Surveyors asks for 12 devices of Watchglass Guard, by 1 Dec 2026" in told(demo, reseller)
     before = cap(demo, "HAZEL", "WATCHGLASS"), cap(demo, "BRAMBLE", "WATCHGLASS")
     assert before[0] is not None and before[1] is not None
     mine = demo.run(requests.pass_up, reseller, asked.row.id, "")

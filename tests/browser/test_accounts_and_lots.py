@@ -82,7 +82,7 @@ def test_an_account_is_suspended_resumed_closed_and_reopened(open_page: Open) ->
     expect(page.get_by_role("rowheader", name="Pennant Rowing Club closed")).to_be_visible()
     page.goto("/statements/PENNANT?month=2026-11")
     expect(
-        page.get_by_text("Pennant Rowing Club was closed after 23 November 2026: this is its last statement.")
+        page.get_by_text("Pennant Rowing Club was closed after 23 Nov 2026: this is its last statement.")
     ).to_be_visible()
     page.goto("/accounts/PENNANT")
     press(status.get_by_role("button", name="Reopen"))

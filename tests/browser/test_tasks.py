@@ -306,7 +306,7 @@ def test_a_shortfall_is_planned_and_a_lot_bought_by_keyboard(open_page: Open) ->
     press(page.get_by_role("button", name=re.compile("^Short by 317 seats from 1 Jan")))
     plan = page.get_by_role("region", name="Plan for 1 Jan 2027")
     expect(plan).to_contain_text("Buy 317 seats")
-    press(plan.get_by_role("button", name="Draft: Buy 317 seats"))
+    press(plan.get_by_role("button", name="Add to draft: Buy 317 seats"))
     draft = page.get_by_role("region", name="Draft")
     expect(draft).to_contain_text("1 change")
     press(draft.get_by_role("button", name="Review and apply"))

@@ -30,6 +30,8 @@ class AccountChoice(BaseModel):
 
     account: str
     name: str
+    full_name: str
+    """A department with its client"""
     kind: str
     status: str
     depth: int
@@ -57,6 +59,7 @@ def choices(db: Db, who: Who, code: list[str] = Query([], max_length=200)) -> An
             AccountChoice(
                 account=accounts.tree.codes[row],
                 name=accounts.name(row),
+                full_name=accounts.full_name(row, top),
                 kind=accounts.facts[row].kind,
                 status=accounts.status(row),
                 depth=accounts.tree.depth(row) - depth,

@@ -44,6 +44,7 @@ def ladder_members(
                 "reserve": units(rung.reserve),
                 "cap": units(rung.cap),
                 "burst": units(rung.burst if rung.bursting else None),
+                "goes_past": rung.bursting,
                 "load": units(rung.load),
                 "held": units(rung.held),
                 "leaves": units(limit.leaves),
@@ -52,14 +53,14 @@ def ladder_members(
         )
     if top is None:
         supply = {"account": "supply", "name": "Supply", "cap": units(promisable), "load": units(rungs[-1].load)}
-        unknown = {"reserve": None, "burst": None, "held": None}
+        unknown = {"reserve": None, "burst": None, "goes_past": False, "held": None}
         steps.append({**supply, **unknown, "leaves": units(seen.limits[-1].leaves), "binds": seen.limits[-1].binds})
     above = None if top is None else names[codes[top + 1]]
     unseen = asked is not None and (seen.headroom is None or asked <= seen.headroom)
     return {
         "headroom": units(seen.headroom),
         "bound_by": "above" if unseen else seen.bound_by,
-        "sentence": _sentence(product, names[codes[0]], steps, seen.headroom, above, unseen),
+        "sentence": _sentence(product, names[codes[0]], rungs[0], steps, seen.headroom, above, unseen),
         "ask": above,
         "limits": steps,
         "unit": product.unit,
@@ -68,14 +69,28 @@ def ladder_members(
 
 
 def _sentence(
-    product: Product, name: str, steps: list[dict[str, Any]], headroom: int | None, above: str | None, unseen: bool
+    product: Product,
+    name: str,
+    own: Rung,
+    steps: list[dict[str, Any]],
+    headroom: int | None,
+    above: str | None,
+    unseen: bool,
 ) -> str:
     if unseen:
         return f"Not available now; ask {above}."
     if headroom is None:
         return f"{name} has no cap here; what is free above is {above}'s to say."
     room = max(0, headroom)
-    can = f"{name} can take {product.said(room) if product.is_storage else room} more"
+
+    def said(grains: int) -> str:
+        return product.said(grains) if product.is_storage else str(grains)
+
+    can = f"{name} can take {said(room)} more"
+    if own.cap is not None and room > (to_cap := max(0, own.cap - own.load)):
+        can += (
+            f": {said(to_cap)} to its cap of {to_units(own.cap, product.measure):f}, then {said(room - to_cap)} past it"
+        )
     binding = next(step for step in steps if step["binds"])
     if binding["account"] == "supply":
         return f"{can}, limited by supply."

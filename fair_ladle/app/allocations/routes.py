@@ -91,6 +91,8 @@ class LadderLimit(BaseModel):
     reserve: str | None
     cap: str | None
     burst: str | None
+    goes_past: bool
+    """At the cap units still go through: grace or overage"""
     load: str | None
     held: str | None
     leaves: str | None

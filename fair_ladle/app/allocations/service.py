@@ -19,7 +19,7 @@ from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.allocations import Grid, Version, by_day
-from fair_ladle.core.calendar import Day
+from fair_ladle.core.calendar import Day, day_name
 
 ONE_DAY = timedelta(days=1)
 
@@ -181,16 +181,18 @@ def _ends_on(
 ) -> tuple[date | None, _Then | None]:
     """The last day of new terms, and what begins after it."""
     if chosen is not None and chosen < day:
-        raise invalid(f"The last day is {chosen}; the terms begin on {day}.", "last_day")
+        raise invalid(f"The last day is {day_name(chosen)}; the terms begin on {day_name(day)}.", "last_day")
     end = None if now is None else now.last_day
     if now is not None and following is not None and following.first_day - ONE_DAY == end:
         if chosen is None:
             return following.last_day, _Then(takes_place_of=following.id)
         if following.last_day is not None and chosen >= following.last_day:
-            raise invalid(f"Other terms end on {following.last_day}; choose a last day before it.", "last_day")
+            raise invalid(
+                f"Other terms end on {day_name(following.last_day)}; choose a last day before it.", "last_day"
+            )
         return chosen, _Then(chosen + ONE_DAY, moves=following.id)
     if following is not None and chosen is not None and chosen >= following.first_day:
-        raise invalid(f"Other terms begin on {following.first_day}; choose a last day before it.", "last_day")
+        raise invalid(f"Other terms begin on {day_name(following.first_day)}; choose a last day before it.", "last_day")
     if now is not None and chosen is not None and (end is None or chosen < end):
         return chosen, _Then(chosen + ONE_DAY, end)
     return (following.first_day - ONE_DAY if chosen is None and following is not None else chosen), None

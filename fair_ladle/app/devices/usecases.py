@@ -27,6 +27,7 @@ from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
+from fair_ladle.core.calendar import day_name
 
 Sort = Literal["machine", "product", "account", "person", "since", "reported"]
 LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
@@ -177,7 +178,7 @@ def valid_key(
     if row.withdrawn_at is not None:
         raise _refused("Withdrawn", "This key was withdrawn. Ask your administrator for another one.")
     if row.last_day is not None and row.last_day < accounts_service.today(tx):
-        raise _refused("Over", f"This key ended on {row.last_day:%-d %B %Y}.")
+        raise _refused("Over", f"This key ended on {day_name(row.last_day)}.")
     return found, Actor(f"key {row.ending}", "", found.account)
 
 

@@ -11,7 +11,7 @@ from pydantic import BaseModel
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations.routes import CellName, LadderBody
-from fair_ladle.app.allocations.views import visible_room
+from fair_ladle.app.allocations.views import visible_bound, visible_room
 from fair_ladle.app.drafts.change_types import Terms
 from fair_ladle.app.drafts.impact import Impact, format_breach, stopping_in_sight, visible
 from fair_ladle.app.drafts.preview import Preview
@@ -30,6 +30,7 @@ class CellsEffect(BaseModel):
     load: list[int]
     held_by: list[int]
     headroom: list[int | None]
+    bound_by: list[str | None]
     state: list[str]
 
 
@@ -110,6 +111,8 @@ class EffectBody(BaseModel):
     faults: list[FaultBody]
     clashes: list[ClashBody]
     ladder: LadderBody | None
+    most_reserve: int | None
+    """What the reserve of the ladder's cell can go up to, in grains."""
 
 
 def effect_body(
@@ -140,7 +143,7 @@ def effect_body(
         ],
         notifies=[RecipientBody(name=each.name, account=each.account) for each in previewed.recipients],
         **(
-            {"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None}
+            {"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None, "most_reserve": None}
             if effect is None
             else _figures(previewed, effect, who, look_at, shown)
         ),
@@ -166,7 +169,7 @@ def _figures(
             after=each.after,
             hard=each.hard,
             day=each.day,
-            sentence=format_breach(effect, each),
+            sentence=format_breach(effect, each, previewed.freed.get((each.account or "", each.product), 0)),
         )
         for each in visible(effect, who, effect.breaches)
         if each.label != "same" or (each.account, each.product) in effect.on_the_way
@@ -193,7 +196,7 @@ def _figures(
             for owner, product, before, after in effect.pools()
             if inside[owner]
         ],
-        "ladder": _ladder(effect, who, look_at) if look_at else None,
+        **(_looked_at(effect, who, look_at) if look_at else {"ladder": None, "most_reserve": None}),
     }
 
 
@@ -224,16 +227,22 @@ def _cells(effect: Impact, inside: Any) -> list[CellsEffect]:
                 load=after.settled.load[rows, column].tolist(),
                 held_by=after.settled.held[rows, column].tolist(),
                 headroom=[visible_room(room) for room in after.headroom.room[rows, column].tolist()],
+                bound_by=visible_bound(after, rows, column),
                 state=[states[row][column] for row in rows.tolist()],
             )
         )
     return found
 
 
-def _ladder(effect: Impact, who: Actor, look_at: CellName) -> LadderBody | None:
+def _looked_at(effect: Impact, who: Actor, look_at: CellName) -> dict[str, Any]:
     snapshot = effect.after.snapshot
     column = next((place for place, each in enumerate(snapshot.products) if each.code == look_at.product), None)
     if column is None or not accounts_service.is_in_scope(snapshot.accounts, who, look_at.account):
-        return None
+        return {"ladder": None, "most_reserve": None}
     row = snapshot.accounts.tree.row(look_at.account)
-    return None if snapshot.owner[row, column] < 0 else LadderBody(**effect.after.visible_ladder(row, column, who))
+    if snapshot.owner[row, column] < 0:
+        return {"ladder": None, "most_reserve": None}
+    return {
+        "ladder": LadderBody(**effect.after.visible_ladder(row, column, who)),
+        "most_reserve": int(effect.seen_after.most_reserve()[row, column]),
+    }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from datetime import date, timedelta
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import AccountFacts, Accounts
 from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
+from fair_ladle.app.drafts import planned_lots
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
@@ -28,9 +29,9 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
-from fair_ladle.app.statements.rate_cards import decimals_of, is_currency
+from fair_ladle.app.statements.rate_cards import is_currency
 from fair_ladle.core.allocations import AtCap, Grid, Version
-from fair_ladle.core.calendar import micros
+from fair_ladle.core.calendar import day_name, micros
 from fair_ladle.core.clocks import clock_from
 from fair_ladle.core.costing import Lot
 from fair_ladle.core.pricing import Aggregate, Basis, Fees, Rate, Tier, TierMode
@@ -61,21 +62,6 @@ def version_of(account: str, terms: Terms) -> Version:
         terms.grace_days,
         terms.per,
         terms.each,
-    )
-
-
-def lot_of(change: NewLot, product: Product) -> Lot:
-    """A purchase as the engine's lot."""
-    return Lot(
-        change.reference,
-        change.quantity,
-        to_units(change.quantity, product.measure),
-        change.first_day,
-        change.last_day,
-        change.unit_cost,
-        change.true_up,
-        change.overcommit,
-        change.currency,
     )
 
 
@@ -362,12 +348,12 @@ class DraftEvaluation:
                     change, f"Prices of {change.product}: the first from 0, and each next one from a larger quantity."
                 )
             if change.buyer not in new and change.first_day <= self.before.day:
-                self.fault(change, f"A price begins tomorrow at the earliest, not on {change.first_day}.")
+                self.fault(change, f"A price begins tomorrow at the earliest, not on {day_name(change.first_day)}.")
             elif change.first_day < self.before.day.replace(day=1):
                 self.fault(
                     change,
                     "A rate begins in this month at the earliest, on "
-                    f"{self.before.day.replace(day=1)}; earlier months are charged already.",
+                    f"{day_name(self.before.day.replace(day=1))}; earlier months are charged already.",
                 )
             if len(self.faults) == sound and not change.gone:
                 self.rates.append(rate_of(change))
@@ -425,20 +411,14 @@ class DraftEvaluation:
                 continue
             product = snapshot.products[self._column[change.product]]
             key = (int(snapshot.accounts.ids[row]), product.code)
-            sound = len(self.faults)
-            self._check_lot(snapshot, row, change, product, kept.get(key), lots.get(key, []))
-            if len(self.faults) > sound:
+            wrong = self._lot_faults(snapshot, row, change, product, kept.get(key), lots.get(key, []))
+            for detail in wrong:
+                self.fault(change, detail)
+            if wrong:
                 continue
+            lots[key] = planned_lots.with_change(lots.get(key, []), change, product)
             if isinstance(change, NewLot):
-                lots.setdefault(key, []).append(lot_of(change, product))
                 kept.setdefault(key, Pool(-1, key[0], product, (), change.currency))
-            else:
-                lots[key] = [
-                    replace(lot, last_day=change.last_day)
-                    if (lot.reference, lot.first_day) == (change.reference, change.first_day)
-                    else lot
-                    for lot in lots.get(key, [])
-                ]
         pools = [replace(pool, lots=tuple(lots[key])) for key, pool in kept.items()]
         roots, placed = pools_service.layout(snapshot.accounts, pools, list(snapshot.products))
         return replace(
@@ -449,7 +429,7 @@ class DraftEvaluation:
             supply=pools_service.supply(placed, snapshot.day),
         )
 
-    def _check_lot(
+    def _lot_faults(
         self,
         snapshot: Snapshot,
         row: int,
@@ -457,58 +437,16 @@ class DraftEvaluation:
         product: Product,
         pool: Pool | None,
         lots: list[Lot],
-    ) -> None:
+    ) -> list[str]:
         name = snapshot.accounts.name(row)
         mine = snapshot.accounts.tree.codes[row] == self.actor.scope
+        wrong = []
         if mine and snapshot.accounts.facts[row].kind not in ("operator", "reseller"):
-            self.fault(
-                change,
-                f"What {name} may use comes from its parent; only the operator and resellers buy for themselves.",
+            wrong.append(
+                f"What {name} may use comes from its parent; only the operator and resellers buy for themselves."
             )
-        same = [lot for lot in lots if (lot.reference, lot.first_day) == (change.reference, change.first_day)]
-        if isinstance(change, LotEnd):
-            if not same:
-                self.fault(change, f"{name} has no lot {change.reference} of {product.name} from {change.first_day}.")
-            elif (
-                change.last_day is not None
-                and change.last_day < snapshot.day - timedelta(days=1)
-                and change.last_day >= change.first_day
-            ):
-                self.fault(
-                    change,
-                    f"A lot can end yesterday at the earliest, {snapshot.day - timedelta(days=1)}: "
-                    "what has been is charged already.",
-                )
-            return
-        if same:
-            self.fault(
-                change,
-                f"There is a lot {change.reference} of {product.name} from {change.first_day} "
-                "already; give this one another reference.",
-            )
-        if not 1 <= change.quantity <= MOST_GRAINS:
-            self.fault(
-                change,
-                f"{change.reference}: a quantity from "
-                f"{'0.001' if product.is_storage else 1} to {product.said(MOST_GRAINS)}.",
-            )
-        if not 0 <= change.true_up <= MOST_GRAINS:
-            self.fault(change, f"{change.reference}: a true-up from 0 to {product.said(MOST_GRAINS)}.")
-        if change.last_day is not None and change.last_day < change.first_day:
-            self.fault(change, f"{change.reference}: the last day is not before the first, {change.first_day}.")
-        if change.overcommit is not None and not product.is_storage:
-            self.fault(change, f"{change.reference}: only storage can be overcommitted.")
-        if pool is not None and pool.currency and change.currency != pool.currency:
-            self.fault(
-                change, f"{change.reference}: this pool is bought in {pool.currency}; one pool has one currency."
-            )
-        try:
-            decimals_of(change.currency)
-        except ValueError:
-            self.fault(
-                change,
-                f"{change.reference}: {change.currency} is no currency; three letters after ISO 4217, such as EUR.",
-            )
+        currency = pool.currency if pool is not None else ""
+        return [*wrong, *planned_lots.faults(name, change, product, currency, lots, snapshot.day)]
 
     def _allocate(self, changes: list[AllocationChange]) -> None:
         snapshot = self.snapshot
@@ -558,7 +496,7 @@ class DraftEvaluation:
                 f"{to_units(fixed, product.measure):f}{without}; raise the cap or lower the reserve.",
             )
         if change.until is not None and change.until.last_day is not None and change.until.last_day < self.before.day:
-            self.fault(change, f"{name}: the last day is over; choose one from {self.before.day} on.")
+            self.fault(change, f"{name}: the last day is over; choose one from {day_name(self.before.day)} on.")
         if owns and terms.reserve:
             self.fault(change, f"{name} owns the pool of {product.name}; it has a cap there, not a reserve.")
         if terms.at_cap == "grace" and terms.grace_days is None:

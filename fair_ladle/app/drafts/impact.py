@@ -3,6 +3,7 @@ month."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
@@ -20,6 +21,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
+from fair_ladle.core.calendar import day_name
 from fair_ladle.core.costing import currencies_of, share_cost, supply_on
 from fair_ladle.core.pricing import BuyerDay, charge
 from fair_ladle.core.quantities import half_up
@@ -72,12 +74,18 @@ class MoneyChange:
     cost_after: Decimal
 
 
+HeldAhead = Callable[[str, Product, Sequence[date]], Mapping[date, tuple[int, int]]]
+"""For the code of a pool's owner, its product and days ahead: how much more is held, and used, than now (grains)."""
+
+
 class Impact:
     """Positions before and after a plan, both on the planned tree's rows."""
 
-    def __init__(self, evaluation: DraftEvaluation, beside: HeldBeside | None = None):
-        """``beside``: where the tree is a part, what others hold that share the pools' costs."""
+    def __init__(self, evaluation: DraftEvaluation, beside: HeldBeside | None = None, ahead: HeldAhead | None = None):
+        """``beside``: where the tree is a part, what others hold that share the pools' costs. ``ahead``: how much more
+        is held of a pool, and used, on days ahead; without it what is held now."""
         self.evaluation = evaluation
+        self._held_ahead = ahead
         self.beside = beside or {}
         self.present: Positions = settle_snapshot(evaluation.before)
         self.after: Positions = settle_snapshot(evaluation.snapshot)
@@ -92,6 +100,10 @@ class Impact:
     @cached_property
     def breaches(self) -> list[Breach]:
         """Every breach of before and after: accounts in tree order, then pools, then what comes ahead."""
+        return self._present_breaches + self._ahead()
+
+    @cached_property
+    def _present_breaches(self) -> list[Breach]:
         snapshot = self.after.snapshot
 
         def over(load: Ints, cap: Ints) -> Ints:
@@ -140,7 +152,7 @@ class Impact:
             for (owner, product), (before, after) in short.items()
             if before or after
         )
-        return found + self._ahead()
+        return found
 
     @staticmethod
     def _pool(positions: Positions, place: int) -> tuple[str, str]:
@@ -148,7 +160,8 @@ class Impact:
         return snapshot.accounts.tree.codes[int(snapshot.roots.rows[place])], snapshot.pools[place].product.code
 
     def _ahead(self) -> list[Breach]:
-        """Shortfalls on days ahead on which lots begin or have ended, with the load of the present day."""
+        """Shortfalls on days ahead on which lots begin or have ended. What the plan changes of what is held stays
+        changed by as much on those days."""
         lots: dict[tuple[str, str], list[Any]] = {}
         for at, positions in ((0, self.present), (1, self.after)):
             for place, pool in enumerate(positions.snapshot.pools):
@@ -172,8 +185,12 @@ class Impact:
                     if day and day > today
                 }
             )
+            more = {} if self._held_ahead is None or not days else self._held_ahead(owner, pools[0].product, days)
             for day in days:
-                before, after = (0 if side is None else _short(side[0], side[1], side[2], day) for side in sides)
+                load, used = more.get(day, (0, 0))
+                before, after = (
+                    0 if side is None else _short(side[0], side[1] + load, side[2] + used, day) for side in sides
+                )
                 if before != after:
                     found.append(Breach(None, owner, product, before, after, True, day))
         return found
@@ -191,7 +208,7 @@ class Impact:
     @cached_property
     def stopping(self) -> list[Breach]:
         """New and worse hard breaches: with one of them nothing is applied."""
-        return [each for each in self.breaches if each.stops]
+        return [each for each in self._present_breaches if each.stops]
 
     def _differs(self, *figures: tuple[Any, Any, Any]) -> Any:
         """Where any of these (before, after, default) differ, as a matrix of planned rows and columns."""
@@ -374,11 +391,11 @@ def _short(pool: Pool, load: int, used: int, day: date) -> int:
     return supply_on(pool.lots, day).shortfall(load, used)
 
 
-def format_breach(impact: Impact, breach: Breach) -> str:
-    """A breach in words."""
+def format_breach(impact: Impact, breach: Breach, freed: int = 0) -> str:
+    """A breach in words; ``freed``: so many units come off hold with it."""
     snapshot = impact.after.snapshot
     product = next(each for each in snapshot.products if each.code == breach.product)
-    when = f" from {breach.day.day} {breach.day:%B %Y}" if breach.day else ""
+    when = f" from {day_name(breach.day)}" if breach.day else ""
     if breach.account is None:
         if breach.after == 0:
             return f"{product.name} is covered{when}."
@@ -387,15 +404,24 @@ def format_breach(impact: Impact, breach: Breach) -> str:
         )
     name = snapshot.accounts.name(snapshot.accounts.tree.row(breach.account))
     if breach.after == 0:
-        return f"{name} is back within its cap of {product.name}."
+        return f"{name} is back within its cap of {product.name}{_freed(product, freed)}."
     place = (snapshot.accounts.tree.row(breach.account), snapshot.products.index(product))
     clock = snapshot.clocks.get(place)
     rest = ", which its limit does not allow" if breach.hard else ""
     if clock is not None:
         ends = clock.deadline_day
-        rest = f"; its grace ends on {ends.day} {ends:%B %Y}, and what is over by then goes on hold"
+        rest = (
+            f"; its grace ends on {day_name(ends)}, and what is over by then goes on hold"
+            if ends >= snapshot.day
+            else f"; its grace ended on {day_name(ends)}, and what is in use of that is on hold"
+        )
     would = "is" if breach.label == "same" else "would be"
-    return f"{name} {would} {product.said(breach.after)} over its cap of {product.name}{rest}."
+    over = f"{product.said(breach.after)} over its cap of {product.name}"
+    return f"{name} {would} {over}{rest}{_freed(product, freed)}."
+
+
+def _freed(product: Product, units: int) -> str:
+    return f"; {product.said(units)} come{'s' if units == 1 else ''} off hold" if units > 0 else ""
 
 
 def visible(impact: Impact, actor: Actor, breaches: list[Breach]) -> list[Breach]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Any
@@ -10,6 +10,7 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations import service as allocations
+from fair_ladle.app.allocations.ahead import loads_ahead
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
 from fair_ladle.app.allocations.present import HeldBeside
 from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
@@ -34,6 +35,7 @@ from fair_ladle.app.drafts.change_types import (
 from fair_ladle.app.drafts.evaluate import DraftEvaluation, DraftFault, InUse
 from fair_ladle.app.drafts.impact import Impact, refusal
 from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.enforcement import service as enforcement
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing import generations
@@ -77,6 +79,8 @@ class Preview:
     faults: list[DraftFault] = field(default_factory=list)
     clashes: list[Clash] = field(default_factory=list)
     recipients: list[Recipient] = field(default_factory=list)
+    freed: Mapping[tuple[str, str], int] = field(default_factory=dict)
+    """How many units come off hold, by account and product for whose excess they are."""
     above: Problem | None = None
     """Why the actor's own delegation does not let them apply it."""
 
@@ -113,16 +117,49 @@ def preview(
     rate_cards = _rate_cards.get(
         (tx.installation, snapshot.day, generations.numbers(tx, "rates", "structure")), lambda: RateCards(tx, whole)
     )
-    impact = Impact(evaluation, beside)
+    impact = Impact(evaluation, beside, lambda *pool: _held_ahead(tx, on, *pool))
     above = None if evaluation.faults else above_ceiling(impact, actor, changes)
+    _ = impact.breaches  # reads what is held ahead, in this transaction
     return Preview(
         impact,
         rate_cards,
         evaluation.faults,
         clashes,
         _recipients(tx, actor, evaluation, changes),
+        _freed(tx, impact) if on is None else {},
         None if above is None else above.problem,
     )
+
+
+def _held_ahead(
+    tx: Transaction, on: date | None, owner: str, product: Product, days: Sequence[date]
+) -> dict[date, tuple[int, int]]:
+    """How much more a pool's owner holds, and uses, on days ahead than today, or than on a day ahead."""
+    known = accounts_service.known(tx)
+    if owner not in known.tree:
+        return {}
+    held = loads_ahead(tx, product, known.tree.row(owner), [*days, *([on] if on else [])], max(days))
+    found = {day: (load, used) for day, load, used in held}
+    load, used = found.get(on, found[held[0][0]]) if on else found[held[0][0]]
+    return {day: (found[day][0] - load, found[day][1] - used) for day in days if day in found}
+
+
+def _freed(tx: Transaction, impact: Impact) -> dict[tuple[str, str], int]:
+    """On hold is what is used past the cap: of what is now the rest comes free."""
+    accounts, snapshot = accounts_service.known(tx), impact.after.snapshot
+    columns = {each.id: column for column, each in enumerate(snapshot.products)}
+    less = {
+        int(accounts.ids[accounts.tree.row(each.account)])
+        for each in impact.breaches
+        if each.account is not None and each.day is None and each.after < each.before and each.account in accounts.tree
+    }
+    used, freed = impact.after.used(), {}
+    for (account_id, product_id), count in enforcement.on_hold_for(tx, less).items():
+        code = accounts.tree.codes[accounts.row_of_id[account_id]]
+        if product_id in columns:
+            at = snapshot.accounts.tree.row(code), columns[product_id]
+            freed[code, snapshot.products[at[1]].code] = count - max(0, int(used[at] - snapshot.grid.cap[at]))
+    return freed
 
 
 def apply_changes(
@@ -159,7 +196,7 @@ def apply_changes(
         )
     clashes = _clashes(tx, actor, snapshot, changes)
     if clashes:
-        names = ", ".join(f"{clash.change.account} {clash.change.product}" for clash in clashes)
+        names = ", ".join(_cell_name(snapshot, clash.change) for clash in clashes)
         raise conflict(
             f"Changed by someone else meanwhile: {names}. Keep yours or take theirs; nothing was applied.",
             changed=[{"account": each.change.account, "product": each.change.product} for each in clashes],
@@ -174,6 +211,11 @@ def apply_changes(
     else:
         assignments.rebuild_locked(tx, products)
     return impact, before
+
+
+def _cell_name(snapshot: Snapshot, change: AllocationChange) -> str:
+    accounts, product = snapshot.accounts, next(each for each in snapshot.products if each.code == change.product)
+    return f"{product.name} of {accounts.name(accounts.tree.row(change.account))}"
 
 
 def _along(

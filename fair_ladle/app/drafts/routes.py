@@ -125,6 +125,8 @@ class DraftBody(DraftSummary):
 
     changes: list[Change]
     shared_with: list[str]
+    people: dict[str, str]
+    """What people among the changes are called, by username"""
     effect: EffectBody | None
 
 
@@ -158,6 +160,7 @@ def _body(
         **_summary(draft.row, who, len(draft.changes)),
         changes=[] if bare else draft.changes,
         shared_with=[each.email for each in draft.shared_with],
+        people=draft.people,
         effect=None if previewed is None or not draft.changes else effect_body(previewed, who, look_at, shown),
     )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -84,7 +85,7 @@ def share_out(
     drafted = [] if draft_id is None else _of_product(usecases.get(tx, actor, draft_id).changes, product, present)
     found = settle_snapshot(DraftEvaluation(present, actor, drafted).snapshot if drafted else present)
     terms_drafted = {each.account: each.terms for each in drafted if isinstance(each, AllocationChange)}
-    rows = _rows(found, actor, wanted, product)
+    rows, elsewhere = _rows(found, actor, wanted, product)
     bounds = {each.account: each for each in wanted}
     codes = [found.snapshot.accounts.tree.codes[row] for row in rows]
     accounts = found.snapshot.accounts
@@ -130,6 +131,7 @@ def share_out(
         result.append(
             ShareOutPart(code, part, "has no cap to raise" if uncapped[place] else reasons.reason(place, part), change)
         )
+    result.extend(ShareOutPart(accounts.tree.codes[row], 0, "is served by another pool", None) for row in elsewhere)
     by_draft = 0 if free is None or without is None else free - without
     return SharedOut(result, amount, free, by_draft, amount - sum(parts))
 
@@ -154,7 +156,10 @@ def _free(found: Positions, top: int, giver: int) -> int | None:
     return None if room is None else max(0, room)
 
 
-def _rows(found: Positions, actor: Actor, wanted: Sequence[ShareOutWanted], product: Product) -> list[int]:
+def _rows(
+    found: Positions, actor: Actor, wanted: Sequence[ShareOutWanted], product: Product
+) -> tuple[list[int], list[int]]:
+    """Whom it is shared out to: the accounts of the pool that serves most of them; and those another pool serves."""
     accounts, snapshot = found.snapshot.accounts, found.snapshot
     if not wanted:
         raise invalid("Choose the accounts to share out to.", "accounts")
@@ -162,18 +167,21 @@ def _rows(found: Positions, actor: Actor, wanted: Sequence[ShareOutWanted], prod
         raise invalid("An account is listed twice.", "accounts")
     rows = [accounts_service.row_in_scope(accounts, actor, each.account) for each in wanted]
     top = accounts_service.top_row(accounts, actor)
+    for row in rows:
+        if snapshot.owner[row, 0] < 0:
+            raise not_found(f"pool of {product.name} for {accounts.name(row)}", product.code)
+    served = Counter(int(snapshot.owner[row, 0]) for row in rows)
+    owner = served.most_common(1)[0][0]
+    elsewhere = [row for row in rows if int(snapshot.owner[row, 0]) != owner]
+    rows = [row for row in rows if int(snapshot.owner[row, 0]) == owner]
     chosen = set(rows)
     for row in rows:
         name = accounts.name(row)
-        if snapshot.owner[row, 0] < 0:
-            raise not_found(f"pool of {product.name} for {name}", product.code)
-        if int(snapshot.owner[row, 0]) != int(snapshot.owner[rows[0], 0]):
-            raise invalid(f"{name} is served by another pool of {product.name} than the others.", "accounts")
-        if row in (top, int(snapshot.owner[row, 0])):
+        if row in (top, owner):
             raise invalid(f"{name} is not below the account that shares out; choose accounts below it.", "accounts")
         if any(above in chosen for above in accounts.tree.path_up(row)[1:]):
             raise invalid(f"{name} is below another chosen account; choose one of the two.", "accounts")
-    return sorted(rows, key=lambda row: int(accounts.tree.depth_first[row]))
+    return sorted(rows, key=lambda row: int(accounts.tree.depth_first[row])), elsewhere
 
 
 def _weights(tx: Transaction, found: Positions, rows: Sequence[int], way: Way) -> list[int]:

@@ -16,6 +16,7 @@ from fair_ladle.app.drafts import store, wording
 from fair_ladle.app.drafts.change_types import (
     Change,
     PersonLimit,
+    UnitsChange,
     adapter,
 )
 from fair_ladle.app.drafts.impact import Impact, refusal, stopping_in_sight
@@ -24,6 +25,7 @@ from fair_ladle.app.drafts.reversing import reversed_changes
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices.service import Notice
+from fair_ladle.app.people import service as people
 from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -31,8 +33,11 @@ from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.core.calendar import day_name
 
 MOST_CHANGES = 5000
+MOST_NAMED = 1000
+"""So many people of a draft have their names beside it; of others their usernames are shown."""
 EDITABLE = ("open", "held")
 WAITING = ("scheduled", "held", "asked")
 
@@ -44,6 +49,8 @@ class Draft:
     row: Any
     changes: list[Change]
     shared_with: list[Any]
+    people: dict[str, str]
+    """What those are called to whom units are given or from whom they are taken, by username."""
 
 
 def current(tx: Transaction, actor: Actor) -> Draft | None:
@@ -179,7 +186,11 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
         raise conflict("Someone else edited this draft meanwhile. Review it again.", revision=found.revision)
     today = accounts_service.today(tx)
     if day <= today:
-        raise invalid(f"A draft can be applied now or from {today + timedelta(days=1)} on; {day} is not ahead.", "day")
+        raise invalid(
+            f"A draft can be applied now or from {day_name(today + timedelta(days=1))} on; "
+            f"{day_name(day)} is not ahead.",
+            "day",
+        )
     whole = _whole(tx, found)
     _may(actor, whole.changes)
     previewed = preview(tx, actor, whole.changes, day)
@@ -189,13 +200,15 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
         raise Refused(previewed.above)
     if stopping_in_sight(previewed.impact, actor):
         refused = refusal(previewed.impact, actor)
-        raise conflict(f"On {day} it cannot be: {refused}")
-    store.update(tx.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": tx.now, "reason": None})
+        raise conflict(f"On {day_name(day)} it cannot be: {refused}")
+    called = _own_name(tx, found, whole.changes).get("name", found.name)
+    done = {"state": "scheduled", "apply_on": day, "changed_at": tx.now, "reason": None, "name": called}
+    store.update(tx.connection, draft_id, done)
     log_service.write(
         tx,
         actor,
         found.through_id,
-        [log_service.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})],
+        [log_service.Entry("draft scheduled", called, found.through_id, None, {"on": day.isoformat()})],
     )
     return get(tx, actor, draft_id)
 
@@ -367,8 +380,19 @@ def _mine(tx: Transaction, actor: Actor, draft_id: int, lock: bool = False) -> A
 
 
 def _whole(tx: Transaction, row: Any) -> Draft:
-    bodies = store.changes(tx.connection, row.id)
-    return Draft(row, [adapter.validate_python(body) for body in bodies], store.shares(tx.connection, row.id))
+    changes = [adapter.validate_python(body) for body in store.changes(tx.connection, row.id)]
+    return Draft(row, changes, store.shares(tx.connection, row.id), _named(tx, row.through, changes))
+
+
+def _named(tx: Transaction, through: str, changes: Sequence[Change]) -> dict[str, str]:
+    """The people of a branch among those to whom units are given or from whom they are taken."""
+    usernames = {subject for each in changes if isinstance(each, UnitsChange) for subject in each.subjects}
+    if not usernames:
+        return {}
+    accounts = accounts_service.known(tx)
+    branch = set(accounts.ids[accounts.tree.branch(accounts.tree.row(through))].tolist())
+    found = people.by_username(tx, sorted(usernames)[:MOST_NAMED])
+    return {name: person.display_name for name, person in found.items() if person.account_id in branch}
 
 
 def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | None = None, state: str = "open") -> Any:
@@ -376,7 +400,7 @@ def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | N
     draft_id = store.add(
         tx.connection,
         {
-            "name": (name or "").strip() or f"{wording.DEFAULT_NAME}{day.day} {day:%B %Y}",
+            "name": (name or "").strip() or f"{wording.DEFAULT_NAME}{day_name(day)}",
             "state": state,
             "owner_id": _person(actor),
             "through_id": _through(tx, actor),

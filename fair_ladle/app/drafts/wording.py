@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import date
 
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.drafts.change_types import (
@@ -23,6 +22,7 @@ from fair_ladle.app.drafts.change_types import (
 )
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage.folders import WAITING
+from fair_ladle.core.calendar import day_name
 from fair_ladle.core.quantities import plain
 
 DEFAULT_NAME = "Draft of "
@@ -66,11 +66,11 @@ def _line(change: Change, products: Mapping[str, Product], groups: Mapping[tuple
     if isinstance(change, NewLot):
         product = products[change.product]
         return (
-            f"{product.name}: {product.said(change.quantity)} bought from {_day(change.first_day)} "
+            f"{product.name}: {product.said(change.quantity)} bought from {day_name(change.first_day)} "
             f"(order {change.reference})."
         )
     if isinstance(change, LotEnd):
-        until = "stays open" if change.last_day is None else f"ends on {_day(change.last_day)}"
+        until = "stays open" if change.last_day is None else f"ends on {day_name(change.last_day)}"
         return f"{products[change.product].name}: order {change.reference} {until}."
     if isinstance(change, Move):
         return "The account was moved, with everything it holds."
@@ -97,7 +97,7 @@ def _line(change: Change, products: Mapping[str, Product], groups: Mapping[tuple
     if isinstance(change, NewAccount):
         return "The account was created."
     if isinstance(change, RateChange) and change.buyer:
-        product, day = products[change.product], _day(change.first_day)
+        product, day = products[change.product], day_name(change.first_day)
         if change.gone:
             return f"{product.name}: the price announced for {day} is cancelled."
         return f"{product.name}: from {day} {price_said(change)}."
@@ -143,7 +143,9 @@ def _until(change: AllocationChange) -> str:
     if change.until is None or change.terms is None:
         return ""
     return (
-        " It has no last day." if change.until.last_day is None else f" It applies until {_day(change.until.last_day)}."
+        " It has no last day."
+        if change.until.last_day is None
+        else f" It applies until {day_name(change.until.last_day)}."
     )
 
 
@@ -182,7 +184,3 @@ def name_of(changes: Sequence[Change], accounts: Accounts, products: Mapping[str
         parts.append(f"{products[code].name}: {whose}")
     more = f" and {len(parts) - NAMED_PARTS} more" if len(parts) > NAMED_PARTS else ""
     return (", ".join(parts[:NAMED_PARTS]) + more)[:200]
-
-
-def _day(day: date) -> str:
-    return f"{day.day} {day:%b %Y}"

@@ -12,6 +12,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot
 from fair_ladle.app.allocations.snapshots import present_snapshot
@@ -26,7 +27,7 @@ from fair_ladle.app.plumbing.database import Again, Database, Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.calendar import instant, local_day, micros
+from fair_ladle.core.calendar import day_name, instant, local_day, micros
 from fair_ladle.core.clocks import GraceClock
 from fair_ladle.core.holds import Hold
 from fair_ladle.core.settling import NO_LIMIT
@@ -34,6 +35,8 @@ from fair_ladle.core.settling import NO_LIMIT
 USUAL_LEVELS = (80, 90, 100)
 
 
+MOST_LOOKED_AT = 2_000
+"""So many accounts with something on hold are looked at between two runs over everything."""
 UNDER_WAY = timedelta(minutes=1)
 """No taking is under way for longer."""
 SCHEDULE = Actor("schedule", "", None)
@@ -77,6 +80,32 @@ def enforce(tx: Transaction, product_code: str) -> Done:
     count = notices_service.notify(tx, snapshot.accounts, notified)
     store.set_enforced(tx.connection, product.id, snapshot.at, made_of)
     return Done(len(new), freed, count)
+
+
+def mended(tx: Transaction) -> dict[str, tuple[tuple[str, int, int], ...]]:
+    """Products of which more is on hold for an account than its branch uses past its cap: where, by product, as
+    (account, on hold, past the cap)."""
+    every = {each.id: each for each in pools_service.products(tx)}
+    accounts = accounts_service.known(tx)
+    held = {
+        (accounts.row_of_id[account_id], product_id): count
+        for (account_id, product_id), count in store.on_hold_for(tx.connection, None, MOST_LOOKED_AT).items()
+        if account_id in accounts.row_of_id and product_id in every
+    }
+    if not held:
+        return {}
+    products = [every[each] for each in sorted({product_id for _, product_id in held})]
+    found = present.positions(tx, products, {row for row, _ in held}, use=True)
+    used = found.used()
+    columns = {product.id: column for column, product in enumerate(products)}
+    result: dict[str, list[tuple[str, int, int]]] = {}
+    for (row, product_id), count in held.items():
+        code = accounts.tree.codes[row]
+        place = found.snapshot.accounts.tree.row(code), columns[product_id]
+        past = max(0, int(used[place] - found.snapshot.grid.cap[place]))
+        if count > past:
+            result.setdefault(every[product_id].code, []).append((code, count, past))
+    return {product: tuple(cells) for product, cells in result.items()}
 
 
 def _sync_holds(
@@ -171,7 +200,7 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
             f"{name} is {product.said(over)} over its cap of "
             f"{product.said(int(snapshot.grid.cap[row, column]))} of {product.name}."
         )
-        until = f"{clock.deadline_day:%A %-d %B %Y}"
+        until = f"{clock.deadline_day:%A} {day_name(clock.deadline_day)}"
         subject, text = {
             "start": (
                 f"{name} is past its cap of {product.name}: grace until {until}",

@@ -43,6 +43,18 @@ def open_holds(connection: sa.Connection, product_id: int) -> list[Any]:
     )
 
 
+def on_hold_for(
+    connection: sa.Connection, account_ids: Collection[int] | None, most: int
+) -> dict[tuple[int, int], int]:
+    """How many units are on hold for whose excess, by account's and product's id: of these accounts, or the first so
+    many of all."""
+    whose = (holds.c.account_id, holds.c.product_id)
+    wanted = sa.select(*whose, sa.func.count().label("count")).where(holds.c.ends.is_(None)).group_by(*whose)
+    if account_ids is not None:
+        wanted = wanted.where(holds.c.account_id.in_(account_ids))
+    return {(row[0], row[1]): row[2] for row in connection.execute(wanted.order_by(*whose).limit(most))}
+
+
 def add_holds(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Keep holds."""
     if rows:

@@ -19,6 +19,7 @@ holds = sa.Table(
     sa.Column("begins", Instant, nullable=False),
     sa.Column("ends", Instant),
     sa.UniqueConstraint("product_id", "account_id", "assignment_id", "begins"),
+    sa.Index("ix_holds_ends", "ends", "account_id", "product_id"),
 )
 
 enforced = sa.Table(

@@ -31,6 +31,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.core.calendar import day_name
 
 Act = Literal[
     "assign",
@@ -600,7 +601,7 @@ def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: 
                 each.email,
                 f"{by} invites you to {account}",
                 f"{greeting(each.display_name)}\n\n{by} has set you up at {account}. Accept "
-                f"by {until[each.id]:%-d %B %Y}:\n\n"
+                f"by {day_name(until[each.id])}:\n\n"
                 f"{address}/join/{tokens[each.id]}\n\nIf you did not expect this, do nothing.\n\nFair Ladle\n",
             )
         )

@@ -21,6 +21,7 @@ from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
 from fair_ladle.app.sign_in import delegating
+from fair_ladle.core.calendar import day_name
 
 USERNAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._@+-]{0,127}$")
 
@@ -212,6 +213,6 @@ def _open_invitation(tx: Transaction, token: str) -> tuple[Any, str]:
             "This invitation is no longer valid: a newer one was sent, or it was revoked. Ask your administrator."
         )
     if tx.now > row.expires_at:
-        raise conflict(f"This invitation ended on {row.expires_at:%-d %B %Y}; ask your administrator for a new one.")
+        raise conflict(f"This invitation ended on {day_name(row.expires_at)}; ask your administrator for a new one.")
     accounts = accounts_service.known(tx)
     return row, accounts.name(accounts.row_of_id[row.account_id])

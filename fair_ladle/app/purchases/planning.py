@@ -19,6 +19,7 @@ from fair_ladle.app.pools.service import Product
 from fair_ladle.app.purchases.ahead import owned_pool
 from fair_ladle.app.purchases.buying import Option, buy, monthly, renewals
 from fair_ladle.app.purchases.releasing import below_owner, own_without, release, shrink, take_back
+from fair_ladle.core.calendar import day_name
 from fair_ladle.core.costing import Lot
 
 
@@ -45,7 +46,7 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
     pool = snapshot.pools[place]
     short = int(found.shortfalls()[place])
     if not short:
-        raise conflict(f"{pool.product.name} is covered on {day}; there is nothing to plan.")
+        raise conflict(f"{pool.product.name} is covered on {day_name(day)}; there is nothing to plan.")
     below = below_owner(found, row)
     ids = [int(snapshot.accounts.ids[each]) for each in below]
     versions = allocations.in_force(tx, [pool.product.id], ids, accounts_service.today(tx))

@@ -197,9 +197,9 @@ def drop_calendar(db: Db, who: Who) -> None:
 
 
 @routes.get("/{owner}/{product}/timeline", response_model=TimelineBody)
-def timeline(owner: str, product: str, db: Db, who: Who) -> Any:
-    """One pool over time."""
-    found = db.snapshot(usecases.timeline, who, owner, product)
+def timeline(owner: str, product: str, db: Db, who: Who, draft: int | None = None) -> Any:
+    """One pool over time, with what a draft of one's own buys and ends of it from today on if one is named."""
+    found = db.snapshot(usecases.timeline, who, owner, product, draft)
     return TimelineBody(owner=owner, product=product, today=found.today, points=[_point(each) for each in found.points])
 
 

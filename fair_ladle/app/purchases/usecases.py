@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left, bisect_right
-from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
-from typing import Any
 
 import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations import service as allocations
-from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
+from fair_ladle.app.allocations.ahead import ONE_DAY, loads_ahead, looked_at, reserves_on
+from fair_ladle.app.allocations.positions import snapshot_at
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.planned_lots import planned
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
@@ -22,10 +22,8 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool
 from fair_ladle.app.purchases.ahead import pool_of_owner
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.calendar import MICRO, day_start, micros
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.settling import Roots, settle
-from fair_ladle.core.tree import Ints
 
 BACK, AHEAD, STEP = timedelta(days=364), timedelta(days=400), timedelta(days=7)
 AT_ONCE = 16
@@ -79,15 +77,17 @@ def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point
     return result
 
 
-def timeline(tx: Transaction, actor: Actor, owner: str, product: str) -> Timeline:
+def timeline(tx: Transaction, actor: Actor, owner: str, product: str, draft_id: int | None = None) -> Timeline:
     """One pool over time. The past is as it was; ahead, what is in use stays as it is, as far as it is not known to
-    begin or end, and allocations come and go as they are written."""
+    begin or end, and allocations come and go as they are written. From today on lots are as a draft of the actor's
+    would have them, if one is named."""
     pool, row = pool_of_owner(tx, actor, owner, product)
     accounts, today = accounts_service.known(tx), accounts_service.today(tx)
     made_of = (generations.numbers(tx, "structure"), allocations.past(tx, pool.product, today - timedelta(days=1)))
     key = (tx.installation, pool.id, today, made_of)
     past = _was(tx, pool, owner) if tx.is_rehearsal else _past.get(key, lambda: _was(tx, pool, owner))
-    return Timeline(pool, owner, accounts.name(row), today, [*past, *_ahead(tx, pool, row)])
+    bought = pool if draft_id is None else planned(pool, owner, drafts.get(tx, actor, draft_id).changes, today)
+    return Timeline(pool, owner, accounts.name(row), today, [*past, *_ahead(tx, bought, row)])
 
 
 _past: Cache[list[Point]] = Cache(200)
@@ -99,9 +99,9 @@ def _was(tx: Transaction, pool: Pool, owner: str) -> list[Point]:
     row = snapshot.accounts.tree.row(owner)
     versions = allocations.all_versions(tx, [pool.product.id])
     days = [snapshot.day - BACK + n * STEP for n in range(BACK // STEP)]
-    instants = np.array([_looked_at(day, snapshot) for day in days], dtype=np.int64)
+    instants = np.array([looked_at(day, snapshot) for day in days], dtype=np.int64)
     own = usage.own_at_each(tx, snapshot.accounts, pool.product, instants)
-    reserve = _reserves(snapshot, versions, days, np.zeros_like(own))
+    reserve = reserves_on(snapshot, versions, days, np.zeros_like(own))
     points: list[Point] = []
     for begin in range(0, len(days), AT_ONCE):
         part = slice(begin, begin + AT_ONCE)
@@ -113,64 +113,13 @@ def _was(tx: Transaction, pool: Pool, owner: str) -> list[Point]:
 
 
 def _ahead(tx: Transaction, pool: Pool, row: int) -> list[Point]:
-    """The present and the days ahead on which something changes, from the accounts where it does and those above
-    them."""
-    known, today = accounts_service.known(tx), accounts_service.today(tx)
-    until = accounts_service.start_of(tx, today + AHEAD + timedelta(days=1))
-    turning = allocations.turned_since(tx, pool.product, today + timedelta(days=1), today + AHEAD)
-    moving = usage.changing_between(tx, pool.product, tx.now, until)
-    rows = {row, *(known.row_of_id[each] for each in (*turning, *moving) if each in known.row_of_id)}
-    snapshot = present.part(tx, [pool.product], rows) or snapshot_at(tx, [pool.product], tx.now)
-    tree, place = snapshot.accounts.tree, snapshot.accounts.tree.row(known.tree.codes[row])
-    versions = allocations.versions_of(tx, pool.product, turning)
-    days = [today, *_turns(pool, versions, today)]
-    own = np.repeat(snapshot.own, len(days), axis=1)
-    if moving:
-        instants = np.array([_looked_at(day, snapshot) for day in days], dtype=np.int64)
-        changed = [snapshot.accounts.row_of_id[each] for each in moving if each in snapshot.accounts.row_of_id]
-        own[changed] = usage.own_at_each(tx, snapshot.accounts, pool.product, instants, moving)[changed]
-    reserve = np.repeat(snapshot.grid.reserve, len(days), axis=1)
-    reserve[[snapshot.accounts.row_of_id[each] for each in turning if each in snapshot.accounts.row_of_id], 1:] = 0
-    reserve[:, 1:] = _reserves(snapshot, versions, days, reserve)[:, 1:]
-    roots = Roots.of([(int(root), column) for root in snapshot.roots.rows for column in range(len(days))])
-    beside = 0 if snapshot.beside is None else snapshot.beside
-    load = settle(tree, own + beside, reserve, roots).load[place]
-    mine = snapshot.owner[:, 0] == place
-    use = snapshot.use[place, 0] if snapshot.use is not None else snapshot.own[mine, 0].sum()
-    used = use + (own[mine] - snapshot.own[mine]).sum(axis=0)
-    return [_point(pool, day, int(load[n]), int(used[n])) for n, day in enumerate(days)]
-
-
-def _looked_at(day: date, snapshot: Snapshot) -> int:
-    """The instant a day is told by: the last of one that is over, the present one, the first of one ahead."""
-    if day < snapshot.day:
-        return day_start(day + timedelta(days=1), snapshot.zone) * MICRO - 1
-    return micros(snapshot.at) if day == snapshot.day else day_start(day, snapshot.zone) * MICRO
-
-
-def _reserves(snapshot: Snapshot, versions: Sequence[Any], days: Sequence[date], others: Ints) -> Ints:
-    """Every account's reserve on each of these days, over today's tree: accounts × days, by these versions, and of the
-    others as said."""
-    reserve = others.copy()
-    for version in versions:
-        if version.reserve and version.account_id in snapshot.accounts.row_of_id:
-            end = len(days) if version.last_day is None else bisect_right(days, version.last_day)
-            reserve[snapshot.accounts.row_of_id[version.account_id], bisect_left(days, version.first_day) : end] = (
-                version.reserve
-            )
-    return reserve
+    """The present and the days ahead on which something changes, up to the last one looked at."""
+    until = accounts_service.today(tx) + AHEAD
+    turns = {day for lot in pool.lots for day in (lot.first_day, lot.last_day and lot.last_day + ONE_DAY) if day}
+    held = loads_ahead(tx, pool.product, row, {*turns, until}, until)
+    return [_point(pool, day, load, used) for day, load, used in held]
 
 
 def _point(pool: Pool, day: date, load: int, used: int) -> Point:
     supply = supply_on(pool.lots, day)
     return Point(day, supply.quantity, supply.promisable, load, used, supply.shortfall(load, used))
-
-
-def _turns(pool: Pool, versions: Sequence[Any], today: date) -> list[date]:
-    """The days ahead on which a lot or an allocation of the product begins or has ended, and the last one looked at."""
-    days = {
-        day for lot in pool.lots for day in (lot.first_day, lot.last_day and lot.last_day + timedelta(days=1)) if day
-    }
-    for version in versions:
-        days |= {day for day in (version.first_day, version.last_day and version.last_day + timedelta(days=1)) if day}
-    return [*sorted(day for day in days if today < day < today + AHEAD), today + AHEAD]

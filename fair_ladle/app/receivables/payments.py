@@ -24,6 +24,7 @@ from fair_ladle.app.statements.ledger import numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.connectors.pdf_out import figure
 from fair_ladle.connectors.sheets_in import SheetTable
+from fair_ladle.core.calendar import day_name
 from fair_ladle.core.quantities import half_up
 
 MOST_LINES, MOST_CANDIDATES = 20_000, 5
@@ -73,7 +74,7 @@ def record(tx: Transaction, actor: Actor, seller: str, paid: Sequence[Paid]) -> 
             says = "is a credit note: what was paid back is below 0" if statement.total < 0 else "takes what was paid"
             raise invalid(f"{each.number} {says}." if statement.total else f"Nothing is owed for {each.number}.", where)
         if not statement.first_day <= each.day <= today:
-            raise invalid(f"A day from {statement.first_day:%-d %B %Y} to today.", f"{where}.day")
+            raise invalid(f"A day from {day_name(statement.first_day)} to today.", f"{where}.day")
         rows.append(
             {
                 "seller_id": mine,

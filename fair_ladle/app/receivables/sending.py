@@ -27,6 +27,7 @@ from fair_ladle.app.statements.sheets import COLUMNS, statement_rows
 from fair_ladle.connectors.mail import Enclosure
 from fair_ladle.connectors.pdf_out import figure, statement_pdf
 from fair_ladle.connectors.sheets_out import as_csv
+from fair_ladle.core.calendar import day_name
 from fair_ladle.core.quantities import half_up
 
 MOST_AT_ONCE = 20_000
@@ -120,10 +121,10 @@ def _text(tx: Transaction, row: Any, seller: str, kind: str) -> tuple[str, str]:
     total, left = (f"{figure(half_up(each, decimals))} {row.currency}" for each in (row.total, row.total - row.paid))
     what = "credit note" if row.total < 0 else "statement"
     link = f"{tx.settings.address}/statements/{quote(row.buyer)}?month={row.first_day:%Y-%m}"
-    due = f", due {row.due_day:%-d %B %Y}" if row.due_day is not None and row.total > 0 else ""
+    due = f", due {day_name(row.due_day)}" if row.due_day is not None and row.total > 0 else ""
     if kind == "reminder":
         subject = f"Overdue: statement {number} of {in_a_mail(seller, 'your provider')}"
-        first = f"Statement {number} for {month} was due on {row.due_day:%-d %B %Y}. {left} of {total} is still open."
+        first = f"Statement {number} for {month} was due on {day_name(row.due_day)}. {left} of {total} is still open."
         rest = "If you have paid it in the last days, there is nothing to do."
     else:
         subject = f"{what.capitalize()} {number} of {in_a_mail(seller, 'your provider')}, {month}"

@@ -34,6 +34,7 @@ from fair_ladle.app.reclaim import store
 from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.usage import service as usage
+from fair_ladle.core.calendar import day_name
 
 Criterion = Literal["unseen", "never seen", "not joined"]
 Act = Literal["release", "suspend", "report"]
@@ -359,21 +360,23 @@ def _stays(
     if through and policy.act != "report":
         return f"has {through[0]} by an entitlement"
     if notice is not None and notice.needed_at is not None and tx.now - notice.needed_at < timedelta(days=policy.days):
-        return f"said on {notice.needed_at:%-d %B %Y} that they still need it"
+        return f"said on {day_name(notice.needed_at)} that they still need it"
     if (
         policy.notice_days
         and notice is not None
         and notice.needed_at is None
         and tx.now - notice.told_at < timedelta(days=policy.notice_days)
     ):
-        return f"notified on {notice.told_at:%-d %b %Y}; the notice period is not over"
+        return f"notified on {day_name(notice.told_at)}; the notice period is not over"
     return ""
 
 
 def _why(policy: Any, person: PersonRecord) -> str:
-    if policy.criterion == "unseen":
-        return f"last seen {person.last_seen_at:%-d %B %Y}"
-    return "never seen" if policy.criterion == "never seen" else f"invited {person.invited_at:%-d %B %Y}, not joined"
+    if policy.criterion == "unseen" and person.last_seen_at is not None:
+        return f"last seen {day_name(person.last_seen_at)}"
+    if policy.criterion == "never seen" or person.invited_at is None:
+        return "never seen"
+    return f"invited {day_name(person.invited_at)}, not joined"
 
 
 def _deed(accounts: Accounts, person: PersonRecord, what: str, units: list[Taken], why: str) -> Deed:
@@ -412,7 +415,7 @@ def _notice_with_link(
                 f"{greeting(person.display_name)}\n\nyou have {what} at "
                 f"{in_a_mail(accounts.name(accounts.row_of_id[person.account_id]), 'your account')}, and it looks "
                 f"unused ({_why(policy, person)}).\n"
-                f"On {now + timedelta(days=policy.notice_days):%-d %B %Y} it {does}. If you still need it, say so "
+                f"On {day_name(now + timedelta(days=policy.notice_days))} it {does}. If you still need it, say so "
                 f"here:\n\n{tx.settings.address}/keep/{token}\n\nFair Ladle\n",
             )
         )

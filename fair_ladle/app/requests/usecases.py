@@ -27,7 +27,7 @@ from fair_ladle.app.pools.service import Product
 from fair_ladle.app.requests import store
 from fair_ladle.app.requests.tables import requests as requests_table
 from fair_ladle.app.sign_in import service as sign_in_service
-from fair_ladle.core.calendar import micros
+from fair_ladle.core.calendar import day_name, micros
 from fair_ladle.core.quantities import MOST_GRAINS
 
 As = Literal["cap", "reserve"]
@@ -70,7 +70,7 @@ def ask(
     if not reason.strip():
         raise invalid("Give a reason for whoever decides.", "reason")
     if wish_day is not None and wish_day < found.snapshot.day:
-        raise invalid(f"The day you wish for is over; today is {found.snapshot.day}.", "wish_day")
+        raise invalid(f"The day you wish for is over; today is {day_name(found.snapshot.day)}.", "wish_day")
     if last_day is not None and (amount < 0 or last_day < max(found.snapshot.day, wish_day or date.min)):
         raise invalid("More is asked for until a last day, which is not before the first.", "last_day")
     account_id = int(accounts.ids[row])
@@ -95,8 +95,8 @@ def ask(
     if because_of is not None:
         store.update(tx.connection, because_of, {"passed_up_id": request_id})
     what = f"{wanted.said(abs(amount))} of {wanted.name}"
-    by_when = f", by {wish_day:%-d %B %Y}" if wish_day else ""
-    by_when += f", until {last_day:%-d %B %Y}" if last_day else ""
+    by_when = f", by {day_name(wish_day)}" if wish_day else ""
+    by_when += f", until {day_name(last_day)}" if last_day else ""
     subject = (
         f"{accounts.name(row)} asks for {what}{by_when}"
         if amount > 0

@@ -30,6 +30,7 @@ from fair_ladle.app.sign_in.roles import RoleFacts
 from fair_ladle.app.sign_in.service import permissions_of, role_name
 from fair_ladle.app.sign_in.tables import delegations as table
 from fair_ladle.app.sign_in.tables import second_factor_rules
+from fair_ladle.core.calendar import day_name
 from fair_ladle.core.quantities import MOST_GRAINS
 
 MOST_GAPS, MOST_BRANCHES, MOST_ROWS, MOST_WORDS = 100, 50, 500, 5
@@ -151,7 +152,7 @@ def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> N
     if terms.last_day is not None and terms.last_day < max(today, terms.first_day or today):
         raise invalid("The last day is not before the first, nor before today.", "last_day")
     if own is not None and own.last_day is not None and (terms.last_day is None or terms.last_day > own.last_day):
-        raise not_allowed(f"Your own delegation ends on {own.last_day:%-d %B %Y}; give one that ends then or before.")
+        raise not_allowed(f"Your own delegation ends on {day_name(own.last_day)}; give one that ends then or before.")
 
 
 def judge_limits(tx: Transaction, actor: Actor, limits: Limits) -> None:
@@ -470,9 +471,9 @@ def can(tx: Transaction, actor: Actor, delegation_id: int) -> list[Answer]:
         has, role = has & FOR_PEOPLE, f"{role}, for the people of a group alone,"
     when = None
     if row.first_day is not None and row.first_day > today:
-        when = f"From {row.first_day:%-d %B %Y} on"
+        when = f"From {day_name(row.first_day)} on"
     elif row.last_day is not None and row.last_day < today:
-        when = f"Their last day was {row.last_day:%-d %B %Y}"
+        when = f"Their last day was {day_name(row.last_day)}"
     return [
         Answer(
             each,

@@ -17,6 +17,7 @@ from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import delegating, delegation_store, key_store, service
+from fair_ladle.core.calendar import day_name
 
 BEGINS = "flk_"
 """What every key begins with, so that it is known where it was put by mistake."""
@@ -59,7 +60,7 @@ def make(
     if own is None or own.ended_at is not None:
         raise not_allowed("Your delegation has ended.")
     if own.last_day is not None and last_day > own.last_day:
-        raise invalid(f"Your delegation ends on {own.last_day}; give a day then or before.", "last_day")
+        raise invalid(f"Your delegation ends on {day_name(own.last_day)}; give a day then or before.", "last_day")
     if len(key_store.keys_of(tx.connection, own.id, tx.now)) >= MOST_KEYS:
         raise conflict(f"A delegation has at most {MOST_KEYS} keys; end one first.")
     kept = None if permissions is None else sorted(set(permissions))

@@ -29,7 +29,7 @@ from fair_ladle.app.statements.ledger import (
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.app.statements.particulars import details, particulars
 from fair_ladle.app.statements.seller_months import buyers_of
-from fair_ladle.core.calendar import month_after
+from fair_ladle.core.calendar import day_name, month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
 Progress = Callable[[int, int], None]
@@ -126,7 +126,7 @@ def _of_the_month(tx: Transaction, first: date, last: date, closed_until: date |
         found.append(Finding(True, f"Months close in order: {month_after(closed_until):%B %Y} of {name} comes next."))
     if last >= accounts_service.today(tx):
         found.append(
-            Finding(True, f"{first:%B %Y} is not over; it can be closed from {last + timedelta(days=1):%-d %B %Y} on.")
+            Finding(True, f"{first:%B %Y} is not over; it can be closed from {day_name(last + timedelta(days=1))} on.")
         )
     elif not is_settled(tx, first, last):
         found.append(Finding(True, f"The last day of {first:%B %Y} is still being read; try again in a minute."))
@@ -152,7 +152,7 @@ def _of_lines(period: BillingPeriod, ledger: Ledger, seller: str, statements: li
                 continue
             if period.exact_cost(buyer, product.code, line.currency) is None:
                 says = (
-                    f"There is no exchange rate into {line.currency} up to {period.last:%-d %B %Y} "
+                    f"There is no exchange rate into {line.currency} up to {day_name(period.last)} "
                     f"for what {product.name} cost."
                 )
                 found.setdefault(says, Finding(True, says, buyer))
@@ -173,7 +173,7 @@ def _of_tax(period: BillingPeriod, seller: str, statements: list[Statement]) -> 
             if tax_class and statement.tax is TaxStatus.NORMAL and terms.percent(tax_class, period.last) is None:
                 missing.setdefault(tax_class, (what, statement.buyer))
     return [
-        Finding(True, f"Tax class {name} of {what} has no percentage by {period.last:%-d %B %Y}.", buyer)
+        Finding(True, f"Tax class {name} of {what} has no percentage by {day_name(period.last)}.", buyer)
         for name, (what, buyer) in sorted(missing.items())
     ]
 

@@ -22,7 +22,7 @@ from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.statements.totals import ProductTotals, costs_of, product_totals
 from fair_ladle.app.statements.usecases import may_see_cost, statements
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.calendar import MICRO, day_start, instant, month_before, month_of
+from fair_ladle.core.calendar import MICRO, day_name, day_start, instant, month_before, month_of
 from fair_ladle.core.quantities import half_up, plain
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
@@ -302,7 +302,7 @@ def _notes(tx: Transaction, period: BillingPeriod, row: int) -> list[str]:
         notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
     closed = accounts_service.closed_in(tx, period.accounts, row, period.first, period.last)
     if closed:
-        notes.append(f"{period.accounts.name(row)} was closed after {closed:%-d %B %Y}: this is its last statement.")
+        notes.append(f"{period.accounts.name(row)} was closed after {day_name(closed)}: this is its last statement.")
     return notes
 
 

@@ -24,6 +24,7 @@ from fair_ladle.app.plumbing.problems import Refused, invalid
 from fair_ladle.app.storage import store
 from fair_ladle.app.storage.listing import KIND_OF, Order, Row, Rows, Size, Total, product_of
 from fair_ladle.app.usage import stored as usage_stored
+from fair_ladle.core.calendar import day_name
 from fair_ladle.core.settling import NO_LIMIT
 
 
@@ -62,7 +63,7 @@ class _Branch:
         self.row = accounts_service.row_in_scope(self.accounts, actor, account)
         today = accounts_service.today(tx)
         if day >= today:
-            raise invalid(f"A day before today, {today}; without a day it is the present.", "day")
+            raise invalid(f"A day before today, {day_name(today)}; without a day it is the present.", "day")
         inside = accounts_service.in_branch(self.accounts, self.row, store.k.c.account_id)
         if store.held(tx.connection, self.product.id, inside, MOST_HELD + 1) > MOST_HELD:
             raise self._too_much()

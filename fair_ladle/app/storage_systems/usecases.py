@@ -26,7 +26,7 @@ from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage import folders
 from fair_ladle.app.storage_systems import store
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
+from fair_ladle.core.calendar import MICRO, day_name, day_start, instant, local_day
 from fair_ladle.core.quantities import BYTES_PER_GRAIN, MOST_GRAINS
 
 MOST_BYTES = MOST_GRAINS * BYTES_PER_GRAIN
@@ -301,7 +301,7 @@ def _past(
         last = local_day(since or tx.now, zone) + timedelta(days=mine.at_limit.grace_days or 0)
         if tx.now < instant(day_start(last + timedelta(days=1), zone) * MICRO):
             return None
-        said += f"; its days of grace ended on {last:%-d %B %Y}"
+        said += f"; its days of grace ended on {day_name(last)}"
     return f"{said}."
 
 

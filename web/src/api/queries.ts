@@ -336,9 +336,17 @@ export const poolsNow = queryOptions({
   staleTime: 15_000,
 })
 
-export const poolTimeline = (owner: string, product: string) =>
+/** A pool over time, its lots as a draft has them at a revision if one is given. */
+export const poolTimeline = (owner: string, product: string, draft: { id: number; revision: number } | null) =>
   queryOptions({
-    queryKey: ['pools', 'timeline', owner, product],
-    queryFn: () => take(api.GET('/api/pools/{owner}/{product}/timeline', { params: { path: { owner, product } } })),
+    queryKey: ['pools', 'timeline', owner, product, draft],
+    queryFn: () =>
+      take(
+        api.GET('/api/pools/{owner}/{product}/timeline', {
+          params: { path: { owner, product }, query: { draft: draft?.id } },
+        }),
+      ),
+    placeholderData: (before, last) =>
+      last?.queryKey[2] === owner && last.queryKey[3] === product ? before : undefined,
     staleTime: 60_000,
   })

@@ -3099,7 +3099,7 @@ export interface paths {
         };
         /**
          * Timeline
-         * @description One pool over time.
+         * @description One pool over time, with what a draft of one's own buys and ends of it from today on if one is named.
          */
         get: operations["timeline_api_pools__owner___product__timeline_get"];
         put?: never;
@@ -4945,6 +4945,8 @@ export interface components {
             account: string;
             /** Depth */
             depth: number;
+            /** Full Name */
+            full_name: string;
             /** Kind */
             kind: string;
             /** Name */
@@ -5930,6 +5932,8 @@ export interface components {
         CellsEffect: {
             /** Account */
             account: string[];
+            /** Bound By */
+            bound_by: (string | null)[];
             /** Cap */
             cap: (number | null)[];
             /** Headroom */
@@ -6584,6 +6588,10 @@ export interface components {
             name: string;
             /** Owner */
             owner: string;
+            /** People */
+            people: {
+                [key: string]: string;
+            };
             /** Reason */
             reason: string | null;
             /** Reverses */
@@ -6689,6 +6697,8 @@ export interface components {
             may_apply: boolean;
             /** Money */
             money: components["schemas"]["MoneyBody"][];
+            /** Most Reserve */
+            most_reserve: number | null;
             /** Notifies */
             notifies: components["schemas"]["RecipientBody"][];
             /** Pools */
@@ -7864,6 +7874,8 @@ export interface components {
             burst: string | null;
             /** Cap */
             cap: string | null;
+            /** Goes Past */
+            goes_past: boolean;
             /** Held */
             held: string | null;
             /** Leaves */
@@ -33070,7 +33082,9 @@ export interface operations {
     };
     timeline_api_pools__owner___product__timeline_get: {
         parameters: {
-            query?: never;
+            query?: {
+                draft?: number | null;
+            };
             header?: never;
             path: {
                 owner: string;

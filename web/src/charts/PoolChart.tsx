@@ -1,5 +1,5 @@
 import { scaleLinear, scaleUtc } from 'd3-scale'
-import { shortDay } from '../domain/months'
+import { dayName, shortDay } from '../domain/months'
 import { whole } from '../domain/units'
 
 export interface ChartLot {
@@ -94,11 +94,16 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
           today
         </text>
       </g>
-      {x.ticks(8).map((tick) => (
-        <text className="when" key={tick.getTime()} x={x(tick)} y={height - 8} textAnchor="middle">
-          {Math.abs(x(tick) - x(at(today))) > 34 ? shortDay(tick.toISOString()) : ''}
-        </text>
-      ))}
+      {x
+        .ticks(8)
+        .filter((tick) => Math.abs(x(tick) - x(at(today))) > 48)
+        .map((tick, n, all) => (
+          <text className="when" key={tick.getTime()} x={x(tick)} y={height - 8} textAnchor="middle">
+            {all[n - 1]?.getUTCFullYear() === tick.getUTCFullYear()
+              ? shortDay(tick.toISOString())
+              : dayName(tick.toISOString())}
+          </text>
+        ))}
       {short.map((point, n) => (
         <g
           key={point.day}

@@ -1,3 +1,4 @@
+import { minus } from '../domain/money'
 import { decimal, unitName } from '../domain/units'
 import { Gauge } from './Gauge'
 
@@ -7,6 +8,7 @@ export interface Limit {
   reserve: string | null
   cap: string | null
   burst: string | null
+  goes_past: boolean
   load: string | null
   held: string | null
   leaves: string | null
@@ -42,6 +44,10 @@ export function Ladder({
 function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (account: string) => void }) {
   const leaves = limit.leaves
   const over = leaves !== null && leaves.startsWith('-')
+  const toCap =
+    limit.goes_past && limit.cap !== null && limit.load !== null
+      ? short(minus(limit.cap, limit.load).replace(/^-.*/, '0'))
+      : null
   const can = onRung && limit.account !== 'supply'
   return (
     <>
@@ -80,7 +86,15 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
       )}
       <div className="rungfigs">
         <span>{limit.load !== null && `${short(limit.load)} ${unitName(unit, Number(limit.load))} counted`}</span>
-        <b>{leaves === null ? 'no limit' : over ? `${short(leaves.slice(1))} over` : `leaves ${short(leaves)}`}</b>
+        <b>
+          {leaves === null
+            ? toCap === null
+              ? 'no limit'
+              : `${toCap} to cap, then past it`
+            : over
+              ? `${short(leaves.slice(1))} over`
+              : `leaves ${short(leaves)}`}
+        </b>
       </div>
       {limit.binds && <span className="visually-hidden">Limiting.</span>}
     </>

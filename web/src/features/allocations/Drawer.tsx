@@ -45,7 +45,9 @@ export const Drawer = memo(function Drawer(props: DrawerProps) {
 function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { cell: Cell }) {
   const change = on ? undefined : changes[allocationSlot(cell.account, cell.product)]
   const terms: Terms = (change?.kind === 'allocation' ? change.terms : null) ?? termsOf(cell.version)
-  const ladder = (!on && Object.keys(changes).length ? effect?.ladder : null) ?? cell.ladder
+  const looked = !on && Object.keys(changes).length ? effect : undefined
+  const ladder = looked?.ladder ?? cell.ladder
+  const mostReserve = looked?.most_reserve ?? cell.most_reserve
   const drafted = useMemo(
     () => (on ? undefined : effectsOf(effect)[cell.account]?.[cell.product]),
     [effect, cell.account, cell.product, on],
@@ -66,6 +68,7 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
         <TermsForm
           cell={cell}
           terms={terms}
+          mostReserve={mostReserve}
           put={put}
           until={
             change?.kind === 'allocation' && change.until ? change.until.last_day : (cell.version?.last_day ?? null)
@@ -90,7 +93,7 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
         <StateMark state={state} /> <b>{overSentence(cell, cap, load, state)}</b> {ladder.sentence}
       </p>
       <Ladder limits={ladder.limits} unit={cell.unit} onRung={(account) => look(account, cell.product)} />
-      {!on && <Holds account={cell.account} product={cell.product} />}
+      {!on && <Holds cell={cell} over={cap === null ? 0 : load - cap} />}
       {!on && <Levels account={cell.account} product={cell.product} key={`${cell.account} ${cell.product}`} />}
       {!on && (
         <WaysOut
@@ -133,12 +136,14 @@ function overSentence(cell: Cell, cap: number | null, load: number, state: strin
 function TermsForm({
   cell,
   terms,
+  mostReserve,
   put,
   until,
   putUntil,
 }: {
   cell: Cell
   terms: Terms
+  mostReserve: number
   put: (other: Partial<Terms>) => void
   until: string | null
   putUntil: (last_day: string | null) => void
@@ -217,7 +222,7 @@ function TermsForm({
       )}
       <div className="quiet small" style={{ gridColumn: '1 / -1' }}>
         {unitName(cell.unit, 2)}
-        {!owner && `; the reserve can go up to ${units(cell.most_reserve, cell.per_unit)}`}
+        {!owner && `; the reserve can go up to ${units(mostReserve, cell.per_unit)}`}
       </div>
     </div>
   )
@@ -340,9 +345,12 @@ function Quantity({
 const MOST_HOLDS = 500
 
 /** Units of this account and below that are on hold here, in the order in which they were put there. */
-function Holds({ account, product }: { account: string; product: string }) {
+/** What of the branch is on hold, for its own cap or another; ``over``: by how much it is over its own. */
+function Holds({ cell, over }: { cell: Cell; over: number }) {
+  const { account, product } = cell
   const found = useQuery(holdsOf(account, product))
   if (!found.data?.length) return null
+  const mine = found.data.filter((each) => each.for_account === account).length
   return (
     <section>
       <h3>On hold</h3>
@@ -355,11 +363,14 @@ function Holds({ account, product }: { account: string; product: string }) {
               ■ {each.name ? <Link to={`/people/${encodeURIComponent(each.subject)}`}>{each.name}</Link> : each.subject}{' '}
               <span className="quiet">
                 since {dayName(dayOf(each.since))}
-                {each.for_account !== each.account && ', limited by a parent account'}
+                {each.for_account !== each.account && each.for_account !== account && ', limited by a parent account'}
               </span>
             </li>
           )}
         />
+        {mine > 0 && mine < MOST_HOLDS && over > mine && (
+          <li className="quiet">{over - mine} of the excess is reserved and not in use.</li>
+        )}
         {found.data.length === MOST_HOLDS && <li className="quiet">Only the first {MOST_HOLDS} are listed.</li>}
       </ul>
     </section>

@@ -241,6 +241,7 @@ export function differingIn(account: ListedAccount): Record<string, CellEffect> 
           load: pool.load[account.place] ?? 0,
           held_by: pool.held_by[account.place] ?? 0,
           headroom: pool.headroom[account.place] ?? null,
+          bound_by: pool.bound_by[account.place] ?? null,
           state: pool.state[account.place] ?? 'within',
         },
       ]),

@@ -22,6 +22,7 @@ export interface CellEffect {
   load: number
   held_by: number
   headroom: number | null
+  bound_by: string | null
   state: string
 }
 
@@ -33,7 +34,7 @@ export function figuresOf(pool: Pool, place: number, effect: CellEffect | undefi
     load: effect?.load ?? pool.load[place] ?? 0,
     held: effect?.held_by ?? pool.held_by[place] ?? 0,
     headroom: effect ? effect.headroom : (pool.headroom[place] ?? null),
-    boundBy: effect ? null : (pool.bound_by[place] ?? null),
+    boundBy: effect ? effect.bound_by : (pool.bound_by[place] ?? null),
     state: effect?.state ?? pool.state[place] ?? 'within',
     drafted: effect !== undefined,
   }
@@ -101,6 +102,7 @@ export function effectsOf(effect: Effect | undefined): Record<string, Record<str
         load: cells.load[at] ?? 0,
         held_by: cells.held_by[at] ?? 0,
         headroom: cells.headroom[at] ?? null,
+        bound_by: cells.bound_by[at] ?? null,
         state: cells.state[at] ?? 'within',
       }
   return found

@@ -20,11 +20,13 @@ interface ChangesTableProps {
   changes: Changes
   effect: Effect | undefined
   names: Names
+  /** What people among the changes are called, by username. */
+  people: Record<string, string>
   forget?: (slots: string[]) => void
 }
 
 /** What a draft holds, line by line: what it was, what it shall be, and what is wrong with it. */
-export function ChangesTable({ changes, effect, names: known, forget }: ChangesTableProps) {
+export function ChangesTable({ changes, effect, names: known, people, forget }: ChangesTableProps) {
   // Accounts that the draft creates have their names from it.
   const names: Names = {
     ...known,
@@ -55,7 +57,7 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
               <td>{names.account(concerns(change))}</td>
               <td>{'product' in change && (names.pool(change.product)?.name ?? change.product)}</td>
               <td>
-                <ChangeText change={change} names={names} few={Object.keys(changes).length <= FEW} />
+                <ChangeText change={change} names={names} people={people} few={Object.keys(changes).length <= FEW} />
                 {faults.map((each) => (
                   <div className="over small" key={each.detail}>
                     {each.detail}
@@ -80,7 +82,15 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
 /** Of so many changes at most it is asked whom each limit would put over. */
 const FEW = 30
 
-function ChangeText({ change, names, few }: { change: Change; names: Names; few: boolean }) {
+interface ChangeTextProps {
+  change: Change
+  names: Names
+  people: Record<string, string>
+  few: boolean
+}
+
+function ChangeText({ change, names, people, few }: ChangeTextProps) {
+  const called = (username: string) => people[username] ?? username
   if (change.kind === 'allocation') {
     const pool = names.pool(change.product)
     return (
@@ -158,8 +168,8 @@ function ChangeText({ change, names, few }: { change: Change; names: Names; few:
           {change.subjects.length} {unitName(unit, change.subjects.length)}
         </b>{' '}
         {change.give ? 'to' : 'from'}{' '}
-        <span className="quiet small" title={change.subjects.join(', ')}>
-          {change.subjects.slice(0, 8).join(', ')}
+        <span className="quiet small" title={change.subjects.map(called).join(', ')}>
+          {change.subjects.slice(0, 8).map(called).join(', ')}
           {change.subjects.length > 8 && ` and ${change.subjects.length - 8} more`}
         </span>
       </>

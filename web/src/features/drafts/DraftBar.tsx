@@ -8,6 +8,7 @@ import type { Effect } from '../../api/queries'
 import { useOutcome } from '../../components/Outcome'
 import { useDraft } from './context'
 import { useNames } from './names'
+import { monthlyCosts } from './Purchases'
 
 const Review = lazy(() => import('./Review').then((part) => ({ default: part.Review })))
 
@@ -93,6 +94,7 @@ export function DraftBar() {
         </span>
       )
     const touched = effect.pools.filter((pool) => pool.free_before !== pool.free_after)
+    const bought = [...monthlyCosts(draft.changes, (product) => names.pool(product)?.per_unit ?? 1)]
     const currencies = [...new Set(effect.money.map((each) => each.currency))]
     return (
       <>
@@ -112,12 +114,18 @@ export function DraftBar() {
             )
           )
         })}
+        {bought.slice(0, 1).map(([currency, cost]) => (
+          <span key={`bought ${currency}`}>
+            purchases <b>{money(cost)}</b> {currency} a month
+          </span>
+        ))}
         {currencies.slice(0, 1).map((currency) => {
           const mine = effect.money.filter((each) => each.currency === currency)
           const charged = minus(
             sum(mine.map((each) => each.charged_after)),
             sum(mine.map((each) => each.charged_before)),
           )
+          if (bought.length > 0 && !Number(charged)) return null
           return (
             <span key={currency}>
               charges{' '}

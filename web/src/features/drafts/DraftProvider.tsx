@@ -44,6 +44,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   }, [])
   const [facts, setFacts] = useState<DraftBody | null>(null)
   const [error, setError] = useState<unknown>(null)
+  const [meantFor, propose] = useState('')
   const [look, setLook] = useState<CellName | null>(null)
   const [inSight, setInSight] = useState('')
   const shown = useMemo(() => inSight.split('\n').filter(Boolean), [inSight])
@@ -55,6 +56,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       kept.current = keptFrom(body)
       setFacts(body)
       setError(null)
+      propose('')
       act({ do: 'load', changes: kept.current.changes })
     },
     [act],
@@ -198,10 +200,12 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       now: () => latest.current.changes,
       set: (changes) => act({ do: 'set', changes }),
       forget: (slots) => act({ do: 'forget', slots }),
+      meantFor: count ? meantFor : '',
+      propose,
       undo: () => act({ do: 'undo' }),
       redo: () => act({ do: 'redo' }),
     }),
-    [facts, draft.changes, count, effect, unsent, sending, looked.isFetching, error, settle, open, act],
+    [facts, meantFor, draft.changes, count, effect, unsent, sending, looked.isFetching, error, settle, open, act],
   )
   return <DraftContext value={value}>{children}</DraftContext>
 }

@@ -14,7 +14,7 @@ import { ChangesTable } from './ChangesTable'
 import { useDraft } from './context'
 import { EffectPanel } from './EffectPanel'
 import { useNames } from './names'
-import { Purchases } from './Purchases'
+import { beginOf, Purchases } from './Purchases'
 
 /** What is prepared, what waits for its day, and what was applied? */
 export default function DraftsScreen() {
@@ -201,9 +201,14 @@ function Detail({ id }: { id: number }) {
       )}
       {trouble !== null && <Trouble error={trouble} />}
       {body.effect?.above && <p className="over">{body.effect.above}</p>}
-      <ChangesTable changes={bySlot(body.changes)} effect={body.effect ?? undefined} names={names} />
+      <ChangesTable
+        changes={bySlot(body.changes)}
+        effect={body.effect ?? undefined}
+        names={names}
+        people={body.people}
+      />
       <Purchases changes={bySlot(body.changes)} names={names} />
-      {body.effect && <EffectPanel effect={body.effect} names={names} />}
+      {body.effect && <EffectPanel effect={body.effect} names={names} begins={beginOf(bySlot(body.changes))} />}
     </>
   )
 }

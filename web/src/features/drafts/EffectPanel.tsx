@@ -1,4 +1,6 @@
-import type { Effect } from '../../api/queries'
+import { useQuery } from '@tanstack/react-query'
+import { me, type Effect } from '../../api/queries'
+import { dayName, dayOf } from '../../domain/months'
 import { minus, money } from '../../domain/money'
 import { units, unitName } from '../../domain/units'
 import type { Names } from './names'
@@ -6,8 +8,18 @@ import type { Names } from './names'
 const MOST = 12
 const TONES: Record<string, string> = { cleared: 'good', better: 'good', same: 'near' }
 
-/** What a draft would do: breaches, stock, money, and who is told. */
-export function EffectPanel({ effect, names }: { effect: Effect; names: Names }) {
+/** What a draft would do: breaches, stock, money, and who is told; ``begins``: when the first of its purchases does. */
+export function EffectPanel({
+  effect,
+  names,
+  begins = null,
+}: {
+  effect: Effect
+  names: Names
+  begins?: string | null
+}) {
+  const now = useQuery(me).data?.now
+  const until = begins && now && begins > dayOf(now) ? ` before ${dayName(begins)}` : ''
   const touched = effect.pools.filter((pool) => pool.free_before !== pool.free_after)
   return (
     <div className="effect">
@@ -30,7 +42,7 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
       <section aria-label="Stock">
         <h3>Free stock</h3>
         {touched.length === 0 ? (
-          <p className="quiet">No change in any pool.</p>
+          <p className="quiet">No change in any pool{until}.</p>
         ) : (
           <table className="ledger tight">
             <tbody>
@@ -57,7 +69,7 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
       <section aria-label="Money">
         <h3>A full month</h3>
         {effect.money.length === 0 ? (
-          <p className="quiet">No change.</p>
+          <p className="quiet">No change{until}.</p>
         ) : (
           <table className="ledger tight">
             <thead>

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { poolsNow, useCan } from '../../api/queries'
 import type { Changes, NewLot } from '../../domain/draft'
-import { money, priced, times } from '../../domain/money'
+import { money, priced, sum, times } from '../../domain/money'
 import { dayName, wholeMonths } from '../../domain/months'
 import { units, unitName } from '../../domain/units'
 import type { Names } from './names'
@@ -11,6 +11,26 @@ export function costOf(lot: Pick<NewLot, 'quantity' | 'unit_cost' | 'first_day' 
   const monthly = priced(lot.unit_cost, lot.quantity, perUnit)
   const months = lot.last_day ? wholeMonths(lot.first_day, lot.last_day) : null
   return { monthly, total: months === null ? null : times(monthly, months) }
+}
+
+/** From when to when a lot is bought. */
+export function termSaid(lot: Pick<NewLot, 'first_day' | 'last_day'>) {
+  return lot.last_day ? `${dayName(lot.first_day)} to ${dayName(lot.last_day)}` : `from ${dayName(lot.first_day)}`
+}
+
+/** The first day of the earliest purchase of a draft; null where it holds none. */
+export function beginOf(changes: Changes): string | null {
+  const days = Object.values(changes).flatMap((each) => (each.kind === 'new lot' ? [each.first_day] : []))
+  return days.sort()[0] ?? null
+}
+
+/** What the purchases of a draft cost a month, by currency. */
+export function monthlyCosts(changes: Changes, perUnit: (product: string) => number): Map<string, string> {
+  const costs = new Map<string, string>()
+  for (const lot of Object.values(changes))
+    if (lot.kind === 'new lot')
+      costs.set(lot.currency, sum([costs.get(lot.currency) ?? '0', costOf(lot, perUnit(lot.product)).monthly]))
+  return costs
 }
 
 /** The purchases of a draft with their money, as of the day each begins. */
@@ -48,9 +68,7 @@ export function Purchases({ changes, names }: { changes: Changes; names: Names }
                 <td className="fig">
                   {units(lot.quantity, per)} <span className="quiet small">{unitName(pool?.unit ?? '', 2)}</span>
                 </td>
-                <td className="text-nowrap">
-                  {dayName(lot.first_day)} to {lot.last_day ? dayName(lot.last_day) : 'open'}
-                </td>
+                <td className="text-nowrap">{termSaid(lot)}</td>
                 <td className="fig">
                   <b>+{money(monthly)}</b> <span className="quiet small">{lot.currency}</span>
                 </td>

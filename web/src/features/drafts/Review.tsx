@@ -15,14 +15,14 @@ import { Clashes } from './Clashes'
 import { useDraft } from './context'
 import { EffectPanel } from './EffectPanel'
 import type { Names } from './names'
-import { Purchases } from './Purchases'
+import { beginOf, Purchases } from './Purchases'
 import { DayField } from '../../components/DayField'
 
 /** Everything about the draft in one place: what it changes, what that does, and applying it now or on a day. */
 export function Review({ names, close }: { names: Names; close: () => void }) {
   const draft = useDraft()
   const { facts, effect, count } = draft
-  const [day, setDay] = useState('')
+  const [day, setDay] = useState(draft.meantFor)
   const [email, setEmail] = useState('')
   const [note, setNote] = useState('')
   const outcome = useOutcome()
@@ -115,9 +115,15 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
       </Modal.Header>
       <Modal.Body>
         {effect && <Clashes effect={effect} names={names} />}
-        <ChangesTable changes={draft.changes} effect={effect} names={names} forget={draft.forget} />
+        <ChangesTable
+          changes={draft.changes}
+          effect={effect}
+          names={names}
+          people={facts?.people ?? {}}
+          forget={draft.forget}
+        />
         <Purchases changes={draft.changes} names={names} />
-        {effect && <EffectPanel effect={effect} names={names} />}
+        {effect && <EffectPanel effect={effect} names={names} begins={beginOf(draft.changes)} />}
         <div className="draftfacts">
           <Form
             onSubmit={(event) => {
@@ -217,11 +223,21 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             or on
           </Form.Label>
           <DayField id="draft-day" value={day} onDay={setDay} />
-          <Button type="submit" variant="outline-primary" disabled={busy || !day}>
+          <Button
+            ref={draft.meantFor ? applies : undefined}
+            type="submit"
+            variant={draft.meantFor ? 'primary' : 'outline-primary'}
+            disabled={busy || !day || (draft.meantFor !== '' && !ready)}
+          >
             Apply on that day
           </Button>
         </Form>
-        <Button ref={applies} onClick={() => void apply()} disabled={!ready}>
+        <Button
+          ref={draft.meantFor ? undefined : applies}
+          variant={draft.meantFor ? 'outline-primary' : 'primary'}
+          onClick={() => void apply()}
+          disabled={!ready}
+        >
           {busy ? 'Applying…' : 'Apply now'}
         </Button>
       </Modal.Footer>

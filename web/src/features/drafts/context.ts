@@ -21,6 +21,9 @@ export interface OpenDraft {
   now: () => Changes
   set: (changes: Change[]) => void
   forget: (slots: string[]) => void
+  /** The day it is meant for, where a choice said one; empty otherwise. */
+  meantFor: string
+  propose: (day: string) => void
   undo: () => void
   redo: () => void
   /** Let the effect carry this cell's ladder. */

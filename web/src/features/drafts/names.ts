@@ -19,7 +19,9 @@ export function useNames(): Names {
   const named = useQuery(accountsNamed(wanted)).data
   const missing = useRef(new Set<string>())
   const found = useMemo(() => {
-    const accounts = new Map([...(choices?.accounts ?? []), ...(named ?? [])].map((each) => [each.account, each.name]))
+    const accounts = new Map(
+      [...(choices?.accounts ?? []), ...(named ?? [])].map((each) => [each.account, each.full_name]),
+    )
     const whole = choices !== undefined && choices.accounts.length === choices.total
     const pools = new Map(products?.map((each) => [each.product, each]))
     return {

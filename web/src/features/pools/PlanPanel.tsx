@@ -80,9 +80,10 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
                   <Button
                     size="sm"
                     variant="outline-primary"
-                    aria-label={`Draft: ${option.name}`}
+                    aria-label={`Add to draft: ${option.name}`}
                     onClick={() => {
                       draft.set(option.changes)
+                      if (option.changes.some((each) => each.kind !== 'new lot')) draft.propose(day)
                       close()
                     }}
                   >
@@ -108,7 +109,7 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
         <span className="quiet small">change caps and reserves there; the draft says what stays short</span>
       </p>
       <p className="quiet small">
-        In the review, choose “Apply on that day” and {dayName(day)} to let it begin with the shortfall.
+        What is renewed or bought begins on {dayName(day)}; for the rest the review proposes to apply it on that day.
       </p>
     </section>
   )

@@ -173,8 +173,16 @@ function firstPool(product: ProductBody, operator: { account: string; currency: 
 }
 
 function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null }) {
-  const found = useQuery(poolTimeline(pool.owner, pool.product))
   const draft = useDraft()
+  const drafted = Object.values(draft.changes).filter(
+    (each): each is Extract<Change, { kind: 'new lot' | 'lot end' }> =>
+      (each.kind === 'new lot' || each.kind === 'lot end') &&
+      each.product === pool.product &&
+      each.owner === pool.owner,
+  )
+  const { facts } = draft
+  const planned = drafted.length && facts ? { id: facts.id, revision: facts.revision } : null
+  const found = useQuery(poolTimeline(pool.owner, pool.product, planned))
   const buys = useCan('accounts.change')
   const frame = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(700)
@@ -208,12 +216,6 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
   })
   const unit = unitName(pool.unit, 2)
   const today = found.data?.today ?? pool.now.day
-  const drafted = Object.values(draft.changes).filter(
-    (each): each is Extract<Change, { kind: 'new lot' | 'lot end' }> =>
-      (each.kind === 'new lot' || each.kind === 'lot end') &&
-      each.product === pool.product &&
-      each.owner === pool.owner,
-  )
   const shown = [
     ...pool.lots.map((lot) => ({
       ...lot,

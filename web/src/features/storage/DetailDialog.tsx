@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { scaleLinear, scaleUtc } from 'd3-scale'
 import { Button, Modal } from 'react-bootstrap'
 import { Trouble, Wait } from '../../components/States'
-import { dayName, shortDay } from '../../domain/months'
+import { dayName } from '../../domain/months'
 import { roundUnits, units, whole } from '../../domain/units'
 import { FolderForm } from './FolderForm'
 import { LeftBehind } from './LeftBehind'
@@ -132,7 +132,7 @@ function Over({
       width={WIDTH}
       height={HEIGHT}
       role="img"
-      aria-label={`From ${units(first.size, perUnit)} GB on ${shortDay(first.day)} to ${units(last.size, perUnit)} GB on ${shortDay(last.day)}`}
+      aria-label={`From ${units(first.size, perUnit)} GB on ${dayName(first.day)} to ${units(last.size, perUnit)} GB on ${dayName(last.day)}`}
     >
       {y.ticks(3).map((tick) => (
         <g className="tick" key={tick}>
@@ -148,10 +148,10 @@ function Over({
       )}
       <g className="tick">
         <text x={LEFT} y={HEIGHT - 4}>
-          {shortDay(first.day)}
+          {dayName(first.day)}
         </text>
         <text x={WIDTH - 8} y={HEIGHT - 4} textAnchor="end">
-          {shortDay(last.day)}
+          {dayName(last.day)}
         </text>
       </g>
     </svg>

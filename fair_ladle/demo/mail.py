@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from email.utils import parsedate_to_datetime
 from typing import Any
 
 from fastapi import Query
@@ -32,8 +33,11 @@ class MailBody(BaseModel):
 
 @routes.get("/mail", response_model=list[MailBody])
 def mail(db: Db, who: Who, limit: int = Query(100, ge=1, le=500)) -> Any:
-    """What the demo sent, newest first."""
+    """What the demo sent, newest first, in the time of the demo."""
     operator = db.run(accounts_service.operator).code
     if not is_demo(db) or who.scope not in (None, operator):
         raise not_found("mail", "of the demo")
-    return [MailBody(**asdict(each)) for each in kept_mails(Settings.read().home / FOLDER, limit)]
+    return [
+        MailBody(**{**asdict(each), "at": (parsedate_to_datetime(each.at) + db.clock.shift).isoformat()})
+        for each in kept_mails(Settings.read().home / FOLDER, limit)
+    ]

@@ -120,7 +120,7 @@ def test_what_is_above_a_ceiling_is_asked_for_and_applied_by_who_may(
     boss = open_page("OLDQUAY", "/drafts")
     drawer = boss.get_by_role("complementary", name="Selected draft")
     expect(drawer).to_contain_text("New desks")
-    expect(drawer).to_contain_text("elke.kestrel")
+    expect(drawer).to_contain_text("Elke Kestrel")
     assert serious_findings(boss) == []
     press(drawer.get_by_role("button", name="Apply"))
     expect(drawer).to_contain_text("applied")

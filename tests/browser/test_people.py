@@ -205,7 +205,7 @@ def test_a_group_gives_a_product_and_a_person_shows_through_which_layer(open_pag
     page.goto("/people?group=OLDQUAY%2FOLDQUAY-LEADS&product=FIELD-FULL")
     page.get_by_role("grid", name="People").focus()
     page.keyboard.press("Enter")
-    layers = page.get_by_role("region", name="Layers")
+    layers = page.get_by_role("region", name="Entitlements by source")
     expect(layers.get_by_role("row", name=re.compile("^INSPECTIONS"))).to_contain_text("on by Leads")
     press(layers.get_by_role("button", name="Switch INSPECTIONS of Fieldbook Full off"))
     expect(layers.get_by_role("row", name=re.compile("^INSPECTIONS"))).to_contain_text("off, directly")

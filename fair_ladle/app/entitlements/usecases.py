@@ -107,7 +107,7 @@ def forget(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> Reconcile
     accounts = accounts_service.known(tx)
     _, there, group, product = _find(tx, actor, accounts, wanted)
     if there is None:
-        raise not_found("layer that gives", wanted.product)
+        raise not_found("entitlement to", wanted.product)
     store.forget(tx.connection, there.id)
     log_service.write(
         tx,

@@ -197,7 +197,7 @@ def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
     return found
 
 
-NO_LAYER = "no layer sets one; the pool's limits apply"
+NO_LAYER = "none set; the pool's limits apply"
 
 
 def limits(tx: Transaction, actor: Actor, account: str, group: str | None) -> list[tuple[Product, int | None, AtLimit]]:

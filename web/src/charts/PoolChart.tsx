@@ -1,4 +1,4 @@
-import { scaleLinear, scaleUtc } from 'd3-scale'
+import { scaleLinear, scaleUtc, type ScaleTime } from 'd3-scale'
 import { dayName, shortDay } from '../domain/months'
 import { whole } from '../domain/units'
 
@@ -94,16 +94,11 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
           today
         </text>
       </g>
-      {x
-        .ticks(8)
-        .filter((tick) => Math.abs(x(tick) - x(at(today))) > 48)
-        .map((tick, n, all) => (
-          <text className="when" key={tick.getTime()} x={x(tick)} y={height - 8} textAnchor="middle">
-            {all[n - 1]?.getUTCFullYear() === tick.getUTCFullYear()
-              ? shortDay(tick.toISOString())
-              : dayName(tick.toISOString())}
-          </text>
-        ))}
+      {ticks(x, x(at(today))).map(({ at: place, label }) => (
+        <text className="when" key={label} x={place} y={height - 8} textAnchor="middle">
+          {label}
+        </text>
+      ))}
       {short.map((point, n) => (
         <g
           key={point.day}
@@ -129,6 +124,24 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
       ))}
     </svg>
   )
+}
+
+/** So wide is a letter of the axis, about. */
+const LETTER = 5.8
+
+/** The days the axis names, the first of each year with it; none that would run into another or into today. */
+function ticks(x: ScaleTime<number, number>, today: number): { at: number; label: string }[] {
+  const found: { at: number; label: string; year: number }[] = []
+  let taken = -Infinity
+  for (const tick of x.ticks(8)) {
+    const [place, year] = [x(tick), tick.getUTCFullYear()]
+    const label = found.at(-1)?.year === year ? shortDay(tick.toISOString()) : dayName(tick.toISOString())
+    const half = (label.length * LETTER) / 2
+    if (place - half < taken + 6 || Math.abs(place - today) < half + 5 * LETTER) continue
+    found.push({ at: place, label, year })
+    taken = place + half
+  }
+  return found
 }
 
 /** Where lots end, each named only where its name does not run into the one before; the table below has them all. */

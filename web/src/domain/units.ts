@@ -60,3 +60,9 @@ export function decimal(text: string, decimals: number): string {
   const tail = decimals === 0 ? '' : '.' + all.slice(-decimals)
   return (negative && digits !== 0n ? '−' : '') + head.replace(/\B(?=(\d{3})+$)/g, '\u00a0') + tail
 }
+
+/** The first few of a list in words: "lt-00300, lt-00312 and 3 more". */
+export function few(names: string[], most = 3): string {
+  const more = names.length - most
+  return `${names.slice(0, most).join(', ')}${more > 0 ? ` and ${more} more` : ''}`
+}

@@ -427,8 +427,8 @@ function OnHold({ account, grid }: { account: string; grid: Grid }) {
           of={found.data}
           show={(each) => (
             <li key={`${each.product} ${each.subject}`}>
-              ■ {each.subject}, {pool(each.product)}{' '}
-              <span className="quiet small">since {dayName(dayOf(each.since))}</span>
+              ■ {each.name ? <Link to={`/people/${encodeURIComponent(each.subject)}`}>{each.name}</Link> : each.subject}
+              , {pool(each.product)} <span className="quiet small">since {dayName(dayOf(each.since))}</span>
             </li>
           )}
         />

@@ -1,9 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
+import { FindField } from '../../components/FindField'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, daysBetween } from '../../domain/months'
 import { whole } from '../../domain/units'
@@ -78,13 +79,13 @@ export default function DelegationsScreen() {
     <>
       <div className="bar">
         <h1>Delegations</h1>
-        <Form.Control
-          type="search"
-          style={{ width: 250 }}
-          placeholder="Find a person or an account"
-          aria-label="Find a person or an account"
-          value={find}
-          onChange={(event) => setFind(event.target.value)}
+        <FindField
+          label="Find a person or an account"
+          group="Delegations"
+          find={find}
+          onFind={setFind}
+          width={250}
+          placeholder="Find a person or an account  /"
         />
         <span className="quiet small" role="status">
           {said?.text ||

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
+import { few } from '../../domain/units'
 import { AccountSelect } from '../../components/AccountSelect'
 import { api, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
@@ -68,7 +69,7 @@ export function AssignNumbers({
     <Modal show onHide={() => void leave()} animation={false} size="lg" aria-labelledby="assign-title" scrollable>
       <Modal.Header closeButton>
         <Modal.Title as="h2" id="assign-title">
-          Assign {numbers.length} {numbers.length === 1 ? 'number' : 'numbers'}
+          Assign: {few(numbers)}
         </Modal.Title>
       </Modal.Header>
       <Modal.Body>

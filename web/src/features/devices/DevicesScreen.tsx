@@ -1,11 +1,13 @@
 import { useQuery } from '@tanstack/react-query'
-import { useMemo, useRef, useState } from 'react'
+import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
+import { few } from '../../domain/units'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
+import { FindField } from '../../components/FindField'
 import { LIST_KEYS } from '../../commands/listKeys'
-import { useCommands, type Command, useActs } from '../../commands/registry'
+import { useCommands, useActs } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { ExportMenu } from '../../components/ExportMenu'
 import { useOutcome } from '../../components/Outcome'
@@ -106,15 +108,6 @@ export default function DevicesScreen() {
   const outcome = useOutcome()
   useCommands(LIST_KEYS)
   const { run, trouble } = useAction(...CHANGES)
-  const box = useRef<HTMLInputElement>(null)
-  useCommands(
-    useMemo<Command[]>(
-      () => [
-        { id: 'find-device', name: 'Find a device', keys: '/', group: 'Devices', run: () => box.current?.focus() },
-      ],
-      [],
-    ),
-  )
   const act = async (work: Promise<unknown>, done: string) => {
     await run(async () => {
       await work
@@ -143,15 +136,7 @@ export default function DevicesScreen() {
         <span className="quiet small" role="status">
           {found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}
         </span>
-        <Form.Control
-          ref={box}
-          type="search"
-          placeholder="Find  /"
-          aria-label="Find a device"
-          style={{ width: 170 }}
-          defaultValue={asked.find}
-          onChange={(event) => change({ find: event.target.value })}
-        />
+        <FindField label="Find a device" group="Devices" find={asked.find} onFind={(find) => change({ find })} />
         <span className="seg" role="group" aria-label="Which devices">
           <button
             type="button"
@@ -263,7 +248,7 @@ export default function DevicesScreen() {
         <Modal show onHide={() => setDoing(null)} animation={false} aria-labelledby="revoke-title">
           <Modal.Header closeButton>
             <Modal.Title as="h2" id="revoke-title">
-              Revoke {marked.length} {marked.length === 1 ? 'device' : 'devices'}
+              Revoke: {few(marked.map((row) => row.machine))}
             </Modal.Title>
           </Modal.Header>
           <Modal.Body>
@@ -294,7 +279,7 @@ export default function DevicesScreen() {
       )}
       {doing === 'give' && (
         <Give
-          count={marked.length}
+          whom={few(marked.map((row) => row.machine))}
           close={() => setDoing(null)}
           give={(username) => {
             setDoing(null)
@@ -307,7 +292,7 @@ export default function DevicesScreen() {
   )
 }
 
-function Give({ count, close, give }: { count: number; close: () => void; give: (username: string | null) => void }) {
+function Give({ whom, close, give }: { whom: string; close: () => void; give: (username: string | null) => void }) {
   const [username, setUsername] = useState('')
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="give-title">
@@ -319,7 +304,7 @@ function Give({ count, close, give }: { count: number; close: () => void; give: 
       >
         <Modal.Header closeButton>
           <Modal.Title as="h2" id="give-title">
-            Give {count} {count === 1 ? 'device' : 'devices'} to
+            Give to: {whom}
           </Modal.Title>
         </Modal.Header>
         <Modal.Body>

@@ -6,6 +6,7 @@ import { api, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { me, poolsNow, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
+import { FindField } from '../../components/FindField'
 import { ExportMenu } from '../../components/ExportMenu'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands } from '../../commands/registry'
@@ -161,13 +162,12 @@ export default function NumbersScreen() {
             </button>
           ))}
         </span>
-        <Form.Control
-          type="search"
-          placeholder="Find"
-          aria-label="Find a number"
-          style={{ width: 150 }}
-          defaultValue={asked.find}
-          onChange={(event) => change({ find: event.target.value })}
+        <FindField
+          label="Find a number"
+          group="Numbers"
+          find={asked.find}
+          onFind={(find) => change({ find })}
+          width={150}
         />
         {state === 'assigned' && <ListFilters asked={asked} change={change} />}
         <span className="grow" />

@@ -1,11 +1,13 @@
-import { useMemo, useRef, useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { useState } from 'react'
+import { Button, Modal } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
+import { few } from '../../domain/units'
 import { api, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
+import { FindField } from '../../components/FindField'
 import { useOutcome } from '../../components/Outcome'
 import { LIST_KEYS } from '../../commands/listKeys'
-import { useCommands, type Command } from '../../commands/registry'
+import { useCommands } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { ExportMenu } from '../../components/ExportMenu'
 import { PagedGrid } from '../../components/PagedGrid'
@@ -66,15 +68,6 @@ export default function SessionsScreen() {
   const outcome = useOutcome()
   useCommands(LIST_KEYS)
   const go = useNavigate()
-  const box = useRef<HTMLInputElement>(null)
-  useCommands(
-    useMemo<Command[]>(
-      () => [
-        { id: 'find-session', name: 'Find a session', keys: '/', group: 'Devices', run: () => box.current?.focus() },
-      ],
-      [],
-    ),
-  )
   const end = async () => {
     setEnding(false)
     await run(async () => {
@@ -92,15 +85,7 @@ export default function SessionsScreen() {
         <span className="quiet small" role="status">
           {found.total === undefined ? '' : `${found.total} live`}
         </span>
-        <Form.Control
-          ref={box}
-          type="search"
-          placeholder="Find  /"
-          aria-label="Find a session"
-          style={{ width: 170 }}
-          defaultValue={asked.find}
-          onChange={(event) => change({ find: event.target.value })}
-        />
+        <FindField label="Find a session" group="Sessions" find={asked.find} onFind={(find) => change({ find })} />
         <ListFilters asked={asked} measure="session" change={change} />
         <span className="grow" />
         <ExportMenu path="/api/sessions/export" params={forFile(asked)} />
@@ -155,7 +140,7 @@ export default function SessionsScreen() {
         <Modal show onHide={() => setEnding(false)} animation={false} aria-labelledby="end-title">
           <Modal.Header closeButton>
             <Modal.Title as="h2" id="end-title">
-              End {marked.length} {marked.length === 1 ? 'session' : 'sessions'}
+              End: {few(marked.map((row) => row.person))}
             </Modal.Title>
           </Modal.Header>
           <Modal.Body>

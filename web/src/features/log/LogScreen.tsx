@@ -4,6 +4,7 @@ import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { accountsFound, actsPage, entriesOf, logDays, type Act, type SaidEntry, type Sought } from '../../api/queries'
 import { instantName } from '../../domain/months'
+import { FindField } from '../../components/FindField'
 import { AccountLink } from '../../components/AccountLink'
 import { useAddress } from '../../components/address'
 import { ExportMenu } from '../../components/ExportMenu'
@@ -162,13 +163,13 @@ export default function LogScreen() {
       <div className="bar">
         <h1>Log</h1>
         <LogTabs at="log" />
-        <Form.Control
-          type="search"
-          placeholder="Find words"
-          aria-label="Find words"
-          style={{ width: 150 }}
-          defaultValue={sought.find ?? ''}
-          onChange={(event) => set('find', event.target.value)}
+        <FindField
+          label="Find words"
+          group="Log"
+          find={sought.find ?? ''}
+          onFind={(words) => set('find', words)}
+          width={150}
+          placeholder="Find words  /"
         />
         <AccountField chosen={sought.account} choose={(value) => set('account', value)} />
         {choice('by', 'Actor', 'by anybody', first?.actors.map((each) => [each, actorName(each)]) ?? [])}

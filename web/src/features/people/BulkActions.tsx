@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Dropdown } from 'react-bootstrap'
+import { useNarrow } from '../../components/useNarrow'
 import { me } from '../../api/queries'
 import { useActs } from '../../commands/registry'
 import { BulkActionDialog } from './BulkActionDialog'
@@ -37,6 +38,8 @@ function permission(action: BulkAction | 'group'): string {
 
 /** What is seldom done to many stands behind More. */
 const SELDOM = ['cancel reservation', 'resume', 'protect', 'unprotect', 'invite', 'revoke invitation']
+/** So many stand beside More on a phone. */
+const AT_HAND = 2
 const RESTORE = { action: 'restore' as const, name: 'Restore…', needs: [], done: 'restored' }
 
 /** Actions with everybody chosen. */
@@ -60,12 +63,16 @@ export function BulkActions({
     names && names.length === count && count <= 2
       ? names.join(' and ')
       : `${count} ${count === 1 ? 'person' : 'people'}`
+  const narrow = useNarrow()
   const [doing, setDoing] = useState<(typeof ACTIONS)[number] | null>(null)
   const can = new Set(useQuery(me).data?.running.permissions)
   const open = ACTIONS.filter((each) => can.has(permission(each.action)))
   const offered = (removed ? [RESTORE] : open).filter(
     (each) => can.has(permission(each.action)) && (!only || removed || only.includes(each.action)),
   )
+  const often = offered.filter((each) => only !== undefined || !SELDOM.includes(each.action))
+  const shown = often.slice(0, narrow && offered.length > AT_HAND ? AT_HAND : undefined)
+  const folded = offered.filter((each) => !shown.includes(each))
   useActs(
     only ? 'This person' : 'Chosen people',
     offered.map((each) => ({ id: `act ${each.action}`, name: each.name, run: () => setDoing(each) })),
@@ -80,27 +87,22 @@ export function BulkActions({
           </button>
         </span>
       )}
-      {(removed
-        ? [RESTORE].filter((each) => can.has(permission(each.action)))
-        : open.filter((each) => (only ? only.includes(each.action) : !SELDOM.includes(each.action)))
-      ).map((each) => (
+      {shown.map((each) => (
         <Button key={each.action} size="sm" variant="outline-primary" onClick={() => setDoing(each)}>
           {each.name}
         </Button>
       ))}
-      {!only && !removed && open.some((each) => SELDOM.includes(each.action)) && (
+      {folded.length > 0 && (
         <Dropdown drop="up">
           <Dropdown.Toggle size="sm" variant="outline-primary" id="more-acts">
             More
           </Dropdown.Toggle>
           <Dropdown.Menu>
-            {open
-              .filter((each) => SELDOM.includes(each.action))
-              .map((each) => (
-                <Dropdown.Item as="button" key={each.action} onClick={() => setDoing(each)}>
-                  {each.name}
-                </Dropdown.Item>
-              ))}
+            {folded.map((each) => (
+              <Dropdown.Item as="button" key={each.action} onClick={() => setDoing(each)}>
+                {each.name}
+              </Dropdown.Item>
+            ))}
           </Dropdown.Menu>
         </Dropdown>
       )}

@@ -137,7 +137,7 @@ function Barred({
       ))}
       {free.length > 0 && (
         <Form
-          className="d-flex gap-2 align-items-center"
+          className="d-flex gap-2 align-items-center flex-wrap"
           onSubmit={(event) => {
             event.preventDefault()
             const [product = '', component = ''] = (new FormData(event.currentTarget).get('bar') as string).split(' ')

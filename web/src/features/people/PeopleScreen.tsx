@@ -1,7 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { whole } from '../../domain/units'
+import { FindField } from '../../components/FindField'
 import { useKept } from '../../components/useKept'
-import { useMemo, useRef, useState } from 'react'
+import { useMemo, useState } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
@@ -41,11 +42,9 @@ export default function PeopleScreen() {
   const found = usePeople(asked, sorting.key as Sort, sorting.down)
   const [marked, setMarked] = useKept<Map<string, string>>('marked', () => new Map())
   const [adding, setAdding] = useState(new URLSearchParams(location.search).get('new') === 'person')
-  const box = useRef<HTMLInputElement>(null)
   useCommands(
     useMemo<Command[]>(
       () => [
-        { id: 'find-person', name: 'Find a person', keys: '/', group: 'People', run: () => box.current?.focus() },
         ...(adds
           ? [
               {
@@ -100,21 +99,7 @@ export default function PeopleScreen() {
               ? 'counting…'
               : `${whole(found.total)} ${found.total === 1 ? 'person' : 'people'}`}
         </span>
-        <Form.Control
-          ref={box}
-          type="search"
-          placeholder="Find  /"
-          aria-label="Find a person"
-          style={{ width: 170 }}
-          defaultValue={asked.find}
-          onChange={(event) => set({ find: event.target.value })}
-          onKeyDown={(event) => {
-            if ((event.key === 'Enter' && !event.ctrlKey && !event.metaKey) || event.key === 'ArrowDown') {
-              event.preventDefault()
-              document.querySelector<HTMLElement>('.pgrid')?.focus()
-            }
-          }}
-        />
+        <FindField label="Find a person" group="People" find={asked.find} onFind={(find) => set({ find })} />
         <Filters asked={asked} set={set} />
         <Columns chosen={chosen} set={(value) => set({ columns: value })} />
         <Views query={params.toString()} open={replace} />

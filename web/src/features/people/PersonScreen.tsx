@@ -58,7 +58,7 @@ function Loaded({ body }: { body: PersonBody }) {
               {body.holdings.length === 0 ? (
                 <p className="quiet">None.</p>
               ) : (
-                <table className="ledger tight">
+                <table className="ledger tight held">
                   <thead>
                     <tr>
                       <th>Product</th>
@@ -105,7 +105,7 @@ function Loaded({ body }: { body: PersonBody }) {
             {body.aside.length > 0 && (
               <p className="mt-2 mb-0">Reserved: {body.aside.map((each) => each.product_name).join(', ')}.</p>
             )}
-            <section aria-label="Layers">
+            <section aria-label="Entitlements by source">
               <h2 className="sub">Entitlements by source</h2>
               <Layers body={body} />
             </section>

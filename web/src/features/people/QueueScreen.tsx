@@ -14,9 +14,9 @@ function useQueue() {
   return useQuery(seatQueue)
 }
 
-const columns: Column<Waiting & { place: number }>[] = [
+const columns: Column<Waiting & { place: number | null }>[] = [
   { key: 'product', title: 'Product', width: 'minmax(150px, 1fr)', cell: (row) => row.product_name },
-  { key: 'place', title: 'Place', width: '70px', fig: true, cell: (row) => row.place },
+  { key: 'place', title: 'Place', width: '70px', fig: true, cell: (row) => row.place ?? '–' },
   {
     key: 'name',
     title: 'Person',
@@ -37,7 +37,7 @@ const columns: Column<Waiting & { place: number }>[] = [
     cell: (row) =>
       row.why ? (
         <span className="near" title={row.why}>
-          {row.why}
+          not eligible: {row.why}
         </span>
       ) : (
         'a free seat'
@@ -53,6 +53,8 @@ export default function QueueScreen() {
   if (!found.data) return <Wait what="the queue" />
   const places = new Map<string, number>()
   const rows = found.data.map((each) => {
+    // Whoever is not eligible is passed over, and has no place until they are.
+    if (each.why) return { ...each, place: null }
     const place = (places.get(each.product) ?? 0) + 1
     places.set(each.product, place)
     return { ...each, place }
@@ -62,7 +64,9 @@ export default function QueueScreen() {
       <div className="bar tightbar">
         <h1>Waiting list</h1>
         <PeopleTabs at="queue" />
-        <span className="quiet small">The first person in line gets the next free seat automatically.</span>
+        <span className="quiet small">
+          The next free seat goes to the first in line, by itself; whoever is not eligible is passed over.
+        </span>
         <span className="grow" />
         {rows.length > 0 && (
           <TableMenu
@@ -71,11 +75,11 @@ export default function QueueScreen() {
               columns.map((column) => column.title),
               ...rows.map((row) => [
                 row.product_name,
-                String(row.place),
+                row.place === null ? '' : String(row.place),
                 row.name,
                 row.account_name,
                 String(row.priority),
-                row.why ?? 'a free seat',
+                row.why ? `not eligible: ${row.why}` : 'a free seat',
                 dayOf(row.since),
               ]),
             ]}

@@ -78,7 +78,7 @@ export function StorageOf({ body }: { body: PersonBody }) {
     <section aria-label="Storage">
       <h2 className="sub">Personal storage</h2>
       <Said said={said} />
-      <table className="ledger tight">
+      <table className="ledger tight stored">
         <thead>
           <tr>
             <th>Product</th>

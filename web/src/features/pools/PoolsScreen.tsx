@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { useNarrow } from '../../components/useNarrow'
 import { TableMenu } from '../../components/ExportMenu'
 import { useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
@@ -32,6 +33,7 @@ export default function PoolsScreen() {
   const who = useQuery(me).data
   const every = useQuery({ ...products, enabled: who?.running.kind === 'operator' }).data
   const draft = useDraft()
+  const narrow = useNarrow()
   const [params, setParams] = useSearchParams()
   const [form, setForm] = useState<{ product: ProductBody | null } | null>(
     params.get('new') === 'product' ? { product: null } : null,
@@ -129,14 +131,10 @@ export default function PoolsScreen() {
                     {units(pool.now.promised, pool.per_unit)}/{units(pool.now.supply, pool.per_unit)}{' '}
                     {unitName(pool.unit, 2)}
                   </span>
-                  <b className={pool.now.short ? 'over' : undefined}>
-                    {pool.now.short
-                      ? `${units(pool.now.short, pool.per_unit)} short`
-                      : `${units(Math.max(0, pool.now.supply - pool.now.promised), pool.per_unit)} free`}
-                  </b>
+                  <FreeOf pool={pool} />
                 </span>
                 <Gauge
-                  width={216}
+                  width={narrow ? window.innerWidth - 32 : 216}
                   amounts={{
                     used: pool.now.used,
                     held: pool.now.promised,
@@ -170,6 +168,20 @@ function firstPool(product: ProductBody, operator: { account: string; currency: 
     currency: operator.currency ?? '',
     lots: [],
   }
+}
+
+/** What is free of a pool, as the open draft leaves it where it changes that. */
+function FreeOf({ pool }: { pool: PoolBody }) {
+  const { effect } = useDraft()
+  const now = pool.now.short ? -pool.now.short : Math.max(0, pool.now.supply - pool.now.promised)
+  const drafted = effect?.pools.find((each) => each.owner === pool.owner && each.product === pool.product)
+  const free = drafted?.free_after ?? now
+  return (
+    <b className={free < 0 ? 'over' : undefined}>
+      {units(Math.abs(free), pool.per_unit)} {free < 0 ? 'short' : 'free'}
+      {free !== now && <span className="quiet small"> in the draft</span>}
+    </b>
+  )
 }
 
 function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null }) {

@@ -1,8 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef } from 'react'
-import { Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { me, useCan } from '../../api/queries'
+import { FindField } from '../../components/FindField'
 import { useAddress } from '../../components/address'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { VirtualTable, type Column } from '../../components/VirtualTable'
@@ -107,13 +107,12 @@ export default function PricesScreen() {
         </span>
         <span className="grow" />
         {shows === 'charge' && prices.buyers.length > 0 && (
-          <Form.Control
-            type="search"
-            placeholder="Find a buyer"
-            aria-label="Find a buyer"
-            style={{ width: 170 }}
-            defaultValue={find}
-            onChange={(event) => change({ find: event.target.value })}
+          <FindField
+            label="Find a buyer"
+            group="Prices"
+            find={find}
+            onFind={(words) => change({ find: words })}
+            placeholder="Find a buyer  /"
           />
         )}
       </div>

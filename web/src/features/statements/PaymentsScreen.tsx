@@ -1,10 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form } from 'react-bootstrap'
+import { Button } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import { useAction } from '../../api/useAction'
+import { FindField } from '../../components/FindField'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands } from '../../commands/registry'
 import { useAddress } from '../../components/address'
@@ -172,13 +173,13 @@ export default function PaymentsScreen() {
             </button>
           ))}
         </span>
-        <Form.Control
-          type="search"
-          placeholder="Buyer or number"
-          aria-label="Find a buyer or number"
-          style={{ width: 150 }}
-          defaultValue={find}
-          onChange={(event) => change({ find: event.target.value })}
+        <FindField
+          label="Find a buyer or number"
+          group="Payments"
+          find={find}
+          onFind={(words) => change({ find: words })}
+          width={150}
+          placeholder="Buyer or number  /"
         />
         <span className="grow" />
         {settles && count('unsent') > 0 && (

@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form } from 'react-bootstrap'
+import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { buyers as buyersQuery, me, useCan } from '../../api/queries'
 import { minus, money, percent, signed, sum } from '../../domain/money'
 import { dayName, dayOf, monthName, monthWord } from '../../domain/months'
+import { FindField } from '../../components/FindField'
 import { useAddress } from '../../components/address'
 import { ExportMenu } from '../../components/ExportMenu'
 import { PrintMenu } from '../../components/PrintMenu'
@@ -207,13 +208,13 @@ export default function StatementsScreen() {
             Close {monthWord(month)}…
           </Button>
         )}
-        <Form.Control
-          type="search"
-          placeholder="Find a buyer"
-          aria-label="Find a buyer"
-          style={{ width: 108 }}
-          defaultValue={find}
-          onChange={(event) => change({ find: event.target.value })}
+        <FindField
+          label="Find a buyer"
+          group="Statements"
+          find={find}
+          onFind={(words) => change({ find: words })}
+          width={118}
+          placeholder="Find a buyer  /"
         />
         <PrintMenu costs={costs} />
         <ExportMenu path="/api/statements/export" params={{ month }}>

@@ -103,7 +103,7 @@ export function LimitDialog({
   const soundPercent = /^\d{1,3}$/.test(tell) && Number(tell) >= 1 && Number(tell) <= 100
   const says = preview.data
   const elsewhere = says && spread.data && !group ? spread.data.people - says.people : 0
-  const others = elsewhere > 0 ? ` ${people(elsewhere)} more have a limit of another layer.` : ''
+  const others = elsewhere > 0 ? ` ${people(elsewhere)} more have a limit from another source.` : ''
   return (
     <FormDialog
       id={id}
@@ -187,7 +187,7 @@ export function LimitDialog({
           : says.people === 0
             ? 'Nobody stores anything under this limit yet.'
             : limit === null
-              ? `${people(says.people)} without this limit; other layers would have ${people(says.over)} over theirs.`
+              ? `${people(says.people)} without this limit; limits from other sources would put ${people(says.over)} over.`
               : `Of ${people(says.people)}, ${whole(says.over)} would be over it${says.over ? ` by ${roundUnits(says.beyond, perUnit)} GB in all` : ''}, and ${whole(says.near)} near it. Now: ${whole(says.over_now)} over, ${whole(says.near_now)} near.${others}`}
       </p>
       <div className="spread">

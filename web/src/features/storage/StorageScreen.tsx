@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { me, useCan } from '../../api/queries'
+import { FindField } from '../../components/FindField'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands } from '../../commands/registry'
 import { useAddress } from '../../components/address'
@@ -313,14 +314,13 @@ export default function StorageScreen() {
             </span>
           )}
           {what !== 'accounts' && (
-            <Form.Control
-              type="search"
-              placeholder="Find"
-              aria-label={`Find ${WHAT.find(([key]) => key === what)?.[1].toLowerCase()}`}
-              style={{ width: 200 }}
+            <FindField
+              label={`Find ${WHAT.find(([key]) => key === what)?.[1].toLowerCase()}`}
+              group="Storage"
               key={what}
-              defaultValue={find}
-              onChange={(event) => change({ find: event.target.value })}
+              find={find}
+              onFind={(words) => change({ find: words })}
+              width={200}
             />
           )}
         </div>

@@ -26,6 +26,8 @@ class GroupBody(BaseModel):
     members: list[str]
     inside: list[str]
     """Names of the groups in it."""
+    named: dict[str, str]
+    """What the first members by hand are called, where one group is asked for"""
     precedence: int | None
     source: str
     count: int
@@ -116,6 +118,7 @@ def _body(row: usecases.GroupRow) -> GroupBody:
         rule=row.group.rule,
         members=list(row.group.members),
         inside=row.inside,
+        named=row.named,
         precedence=row.group.precedence,
         source=row.group.source,
         count=row.count,

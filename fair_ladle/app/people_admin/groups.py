@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import sqlalchemy as sa
@@ -37,6 +37,8 @@ class GroupRow:
     account_name: str
     count: int
     inside: list[str]
+    named: dict[str, str] = field(default_factory=dict)
+    """What the first members by hand are called, as they are written; of one group alone."""
 
 
 @dataclass(frozen=True)
@@ -97,9 +99,15 @@ def groups(tx: Transaction, actor: Actor, words: str = "", offset: int = 0, limi
 
 
 def group(tx: Transaction, actor: Actor, name: str) -> GroupRow:
-    """One group of the branch."""
+    """One group of the branch, with the names of its first members by hand."""
     accounts = accounts_service.known(tx)
-    return _rows(tx, groups_in_sight(tx, actor, accounts), [group_named(tx, actor, accounts, name)])[0]
+    every, found = groups_in_sight(tx, actor, accounts), group_named(tx, actor, accounts, name)
+    first = found.members[:SHOWN]
+    inside = {each: part.name for each in first if (part := every.named(each, found)) is not None}
+    branch = set(accounts.ids[accounts.tree.branch(every.row(found))].tolist())
+    known = people_service.by_username(tx, [each for each in first if each not in inside])
+    named = {each: person.display_name for each, person in known.items() if person.account_id in branch}
+    return replace(_rows(tx, every, [found])[0], named=named | inside)
 
 
 def _rows(tx: Transaction, every: Groups, shown: Sequence[Group]) -> list[GroupRow]:

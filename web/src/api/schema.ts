@@ -929,7 +929,7 @@ export interface paths {
         };
         /**
          * Mail
-         * @description What the demo sent, newest first.
+         * @description What the demo sent, newest first, in the time of the demo.
          */
         get: operations["mail_api_demo_mail_get"];
         put?: never;
@@ -7169,6 +7169,10 @@ export interface components {
             members: string[];
             /** Name */
             name: string;
+            /** Named */
+            named: {
+                [key: string]: string;
+            };
             /** Precedence */
             precedence: number | null;
             /** Rule */

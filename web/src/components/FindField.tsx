@@ -28,7 +28,7 @@ export function FindField({ label, group, find, onFind, placeholder = 'Find  /',
       type="search"
       placeholder={placeholder}
       aria-label={label}
-      style={{ width }}
+      style={{ width, flex: 'none' }}
       defaultValue={find}
       onChange={(event) => onFind(event.target.value)}
       onKeyDown={(event) => {

@@ -133,9 +133,6 @@ export default function DevicesScreen() {
       <div className="bar tightbar">
         <h1>Devices</h1>
         <DeviceTabs at="devices" />
-        <span className="quiet small" role="status">
-          {found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}
-        </span>
         <FindField label="Find a device" group="Devices" find={asked.find} onFind={(find) => change({ find })} />
         <span className="seg" role="group" aria-label="Which devices">
           <button
@@ -160,6 +157,9 @@ export default function DevicesScreen() {
           </button>
         </span>
         <ListFilters asked={asked} measure="device" change={change} />
+        <span className="quiet small" role="status">
+          {found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}
+        </span>
         <span className="grow" />
         <Button variant="outline-primary" onClick={() => setAnswering(true)}>
           Answer a request file…

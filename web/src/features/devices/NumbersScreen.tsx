@@ -6,6 +6,7 @@ import { api, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { me, poolsNow, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
+import { whole } from '../../domain/units'
 import { FindField } from '../../components/FindField'
 import { ExportMenu } from '../../components/ExportMenu'
 import { LIST_KEYS } from '../../commands/listKeys'
@@ -158,7 +159,6 @@ export default function NumbersScreen() {
               }}
             >
               {says}
-              {state === key && found.total !== undefined && <em>{found.total}</em>}
             </button>
           ))}
         </span>
@@ -170,6 +170,9 @@ export default function NumbersScreen() {
           width={150}
         />
         {state === 'assigned' && <ListFilters asked={asked} change={change} />}
+        <span className="quiet small" role="status">
+          {found.total === undefined ? '' : `${whole(found.total)} ${found.total === 1 ? 'number' : 'numbers'}`}
+        </span>
         <span className="grow" />
         {owned && (
           <Button variant="outline-primary" onClick={() => setDoing('bring in')}>

@@ -82,11 +82,11 @@ export default function SessionsScreen() {
       <div className="bar tightbar">
         <h1>Sessions</h1>
         <DeviceTabs at="sessions" />
+        <FindField label="Find a session" group="Sessions" find={asked.find} onFind={(find) => change({ find })} />
+        <ListFilters asked={asked} measure="session" change={change} />
         <span className="quiet small" role="status">
           {found.total === undefined ? '' : `${found.total} live`}
         </span>
-        <FindField label="Find a session" group="Sessions" find={asked.find} onFind={(find) => change({ find })} />
-        <ListFilters asked={asked} measure="session" change={change} />
         <span className="grow" />
         <ExportMenu path="/api/sessions/export" params={forFile(asked)} />
       </div>

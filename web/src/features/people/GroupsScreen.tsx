@@ -9,6 +9,7 @@ import { useAction } from '../../api/useAction'
 import { me, useCan } from '../../api/queries'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { EntitlementsEditor, Touched } from './EntitlementsEditor'
+import { MembersField } from './MembersField'
 import { PeopleTabs } from './PeopleTabs'
 import { groupNames, groupsFound, oneGroup, type GroupBody } from './queries'
 import { RuleBuilder } from './RuleBuilder'
@@ -25,14 +26,16 @@ export default function GroupsScreen() {
   const [params, setParams] = useSearchParams()
   const queries = useQueryClient()
   const { run, trouble } = useAction('groups')
-  const key = params.get('group')
+  const first = found.data?.pages[0]?.groups[0]
+  const key = params.get('group') ?? (first ? nameOf(first) : null)
   const [account = '', code = ''] = key?.split('/') ?? []
   const named = useQuery({ ...oneGroup(account, code), enabled: code !== '' })
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the groups" />
   const groups = found.data.pages.flatMap((each) => each.groups)
   const total = found.data.pages[0]?.total ?? 0
-  const chosen = key === 'new' ? null : (named.data ?? (key && !named.isError ? null : (groups[0] ?? null)))
+  const chosen =
+    key === 'new' ? null : (named.data ?? (params.has('group') && !named.isError ? null : (groups[0] ?? null)))
   const choose = (group: string) => setParams({ group }, { replace: true })
   const shift = async (group: GroupBody, by: -1 | 1) => {
     const names = await queries.fetchQuery(groupNames)
@@ -150,15 +153,11 @@ function Editor({
     members: group?.members ?? [],
     precedence: group?.precedence ?? null,
   })
-  const [members, setMembers] = useState((group?.members ?? []).join('\n'))
   const { run, said } = useAction('groups', 'people', 'entitlements', 'allocations', 'log')
   const full: Wanted = {
     ...wanted,
     rule: wanted.rule?.trim() || null,
-    members: members
-      .split(/[\n,;]+/)
-      .map((each) => each.trim())
-      .filter(Boolean),
+    members: wanted.members ?? [],
     code: wanted.code || codeOf(wanted.name),
   }
   const asked = useDeferredValue(JSON.stringify(full))
@@ -268,19 +267,13 @@ function Editor({
           trouble={ruleTrouble}
           disabled={kept}
         />
-        <Form.Group controlId="group-members" className="mt-3">
-          <Form.Label>
-            Members by hand <span className="quiet">(usernames, or codes of other groups, one per line)</span>
-          </Form.Label>
-          <Form.Control
-            as="textarea"
-            rows={4}
-            value={members}
-            disabled={kept}
-            spellCheck={false}
-            onChange={(event) => setMembers(event.target.value)}
-          />
-        </Form.Group>
+        <MembersField
+          members={full.members ?? []}
+          named={group?.named ?? {}}
+          account={wanted.account}
+          disabled={kept}
+          onChange={(members) => setWanted({ ...wanted, members })}
+        />
         <div className="d-flex gap-2 align-items-center mt-2">
           {kept ? (
             <span className="quiet">Maintained by {group.source}; changed there.</span>

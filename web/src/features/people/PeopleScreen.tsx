@@ -92,6 +92,10 @@ export default function PeopleScreen() {
       <div className="bar tightbar">
         <h1>People</h1>
         <PeopleTabs at="people" />
+        <FindField label="Find a person" group="People" find={asked.find} onFind={(find) => set({ find })} />
+        <Filters asked={asked} set={set} />
+        <Columns chosen={chosen} set={(value) => set({ columns: value })} />
+        <Views query={params.toString()} open={replace} />
         <span className="quiet small" role="status">
           {found.total === undefined
             ? ''
@@ -99,10 +103,6 @@ export default function PeopleScreen() {
               ? 'counting…'
               : `${whole(found.total)} ${found.total === 1 ? 'person' : 'people'}`}
         </span>
-        <FindField label="Find a person" group="People" find={asked.find} onFind={(find) => set({ find })} />
-        <Filters asked={asked} set={set} />
-        <Columns chosen={chosen} set={(value) => set({ columns: value })} />
-        <Views query={params.toString()} open={replace} />
         <span className="grow" />
         {adds && (
           <Link className="btn btn-outline-primary" to="/people-import">

@@ -12,7 +12,7 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.allocations import views
+from fair_ladle.app.allocations import listing, views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.allocations.routes import CellName
 from fair_ladle.app.assignments import usecases as assignments
@@ -249,6 +249,9 @@ def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Call
         row = found.snapshot.accounts.tree.row("PLOVER")
         assert (int(found.settled.held[row, 0]), int(found.snapshot.grid.cap[row, 0])) == (2, 5)
     assert demo.run(assignments.verify, COMMAND_LINE) == []
+    then = demo.clock.now() - timedelta(days=24)
+    counts = [demo.run(listing.listing, who, listing.Wanted(at=at)).count for at in (None, then)]
+    assert counts == [5, 4], "as of a day before it was made it is not listed"
 
 
 def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(

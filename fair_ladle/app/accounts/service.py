@@ -32,7 +32,8 @@ from fair_ladle.core.tree import Ints, Tree
 
 @dataclass(frozen=True)
 class AccountFacts:
-    """What is known of an account on a day; ``status`` None = active, ``placed_since`` None = since ever."""
+    """What is known of an account on a day; ``status`` None = active, ``placed_since`` None = since ever, ``made_on``
+    None = by an intake."""
 
     id: int
     code: str
@@ -49,6 +50,7 @@ class AccountFacts:
     path: str = ""
     unallocated: str = "free"
     tax: str = "normal"
+    made_on: date | None = None
 
 
 @dataclass(frozen=True)
@@ -112,6 +114,15 @@ class Accounts:
             if each.status == "closed":
                 flags[self.tree.branch(row)] = True
         return flags
+
+    @cached_property
+    def _made_on(self) -> Ints:
+        return np.array([each.made_on.toordinal() if each.made_on else 0 for each in self.facts], dtype=np.int64)
+
+    def was_there(self, day: date) -> Flags:
+        """Rows that had been made by a day; figures have an account as there since ever."""
+        there: Flags = self._made_on <= day.toordinal()
+        return there
 
     @cached_property
     def searchable(self) -> tuple[str, ...]:
@@ -366,8 +377,8 @@ def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | N
 
 
 def create(tx: Transaction, row: dict[str, Any], parent: str, unallocated: str) -> int:
-    """A new account below a parent (codes), there since ever; its id."""
-    account_id = store.insert(tx.connection, row)
+    """A new account below a parent (codes), made today and for every figure there since ever; its id."""
+    account_id = store.insert(tx.connection, {**row, "made_on": today(tx)})
     store.set_unallocated(tx.connection, account_id, unallocated, None)
     store.place(tx.connection, {row["code"]: parent}, today(tx))
     return account_id

@@ -28,6 +28,7 @@ accounts = sa.Table(
     sa.Column("iban", sa.String(34)),
     sa.Column("buyer_reference", sa.String(100), comment="the buyer's own order number"),
     sa.Column("cost_centre", sa.String(64)),
+    sa.Column("made_on", sa.Date, comment="the day it was made here; NULL = by an intake, or before this was kept"),
     sa.Column(
         "path",
         sa.String(3000, collation="ascii_bin"),

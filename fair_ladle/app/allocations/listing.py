@@ -93,7 +93,8 @@ def listing(tx: Transaction, actor: Actor, wanted: Wanted) -> Listing:
     sight = {each.id for each in products_in_sight(tx, actor)}
     none = wanted.products is not None and not wanted.products
     products = [each for each in ([] if none else chosen_products(tx, wanted.products)) if each.id in sight]
-    accounts = accounts_service.on_day(tx, local_day(wanted.at or tx.now, accounts_service.zone(tx)))
+    day = local_day(wanted.at or tx.now, accounts_service.zone(tx))
+    accounts = accounts_service.on_day(tx, day)
     top = accounts_service.top_row(accounts, actor)
     pressing = _pressing(tx, accounts, top, products, wanted.at)
     branches, opened = set(wanted.branches), list[str]()
@@ -108,6 +109,8 @@ def listing(tx: Transaction, actor: Actor, wanted: Wanted) -> Listing:
         branches.symmetric_difference_update(opened)
     is_open = _open(accounts, top, branches, wanted)
     rows = _listed(tx, actor, accounts, top, products, wanted, is_open, pressing)
+    if wanted.at is not None:
+        rows = rows[accounts.was_there(day)[rows]]
     place_of = np.full(len(accounts.tree), -1, dtype=np.int64)
     place_of[rows] = np.arange(len(rows))
     place = None

@@ -18,8 +18,8 @@ export function codeFor(name: string, taken: Set<string>): string {
       .replace(/[\u0300-\u036f]/g, '')
       .toUpperCase()
       .replace(/[^A-Z0-9]+/g, '-')
-      .replace(/^-+|-+$/g, '')
-      .slice(0, 40) || 'ACCOUNT'
+      .slice(0, 40)
+      .replace(/^-+|-+$/g, '') || 'ACCOUNT'
   let code = base
   for (let number = 2; taken.has(code.toLowerCase()); number++) code = `${base}-${number}`
   return code

@@ -169,7 +169,14 @@ def test_numbers_come_in_by_a_range_are_assigned_with_an_address_and_released(op
     expect(grid).to_contain_text("Pier 4")
     grid.focus()
     page.keyboard.press("Space")
-    press(page.get_by_role("button", name="Release 1"))
+    press(page.get_by_role("button", name="Release 1…"))
+    asked = page.get_by_role("group", name="Release 1")
+    expect(asked).to_contain_text("600000001: free for anybody again.")
+    expect(asked.get_by_role("button", name="Release 1")).to_be_focused()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("button", name="Release 1…")).to_be_focused()
+    press(page.get_by_role("button", name="Release 1…"))
+    page.keyboard.press("Enter")
     expect(page.get_by_text("No numbers in this state.")).to_be_visible()
 
 

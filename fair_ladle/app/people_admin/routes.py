@@ -67,6 +67,7 @@ def _row(row: listing.Row) -> dict[str, Any]:
         "title": each.title,
         "department": each.department,
         "invited_at": each.invited_at,
+        "invitation": row.invitation,
         "last_seen_at": each.last_seen_at,
         "protected": each.protected,
         "admin": each.admin,

@@ -45,6 +45,7 @@ class PersonRow(BaseModel):
     title: str | None
     department: str | None
     invited_at: datetime | None
+    invitation: Literal["not sent", "open", "expired"] | None
     last_seen_at: datetime | None
     protected: bool
     admin: bool

@@ -9376,6 +9376,8 @@ export interface components {
             history: components["schemas"]["DoneBody"][];
             /** Holdings */
             holdings: components["schemas"]["HoldingBody"][];
+            /** Invitation */
+            invitation: ("not sent" | "open" | "expired") | null;
             /** Invited At */
             invited_at: string | null;
             /** Last Seen At */
@@ -9502,6 +9504,8 @@ export interface components {
             email: string | null;
             /** Groups */
             groups: string[];
+            /** Invitation */
+            invitation: ("not sent" | "open" | "expired") | null;
             /** Invited At */
             invited_at: string | null;
             /** Last Seen At */

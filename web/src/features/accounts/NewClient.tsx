@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
+import { Sure } from '../../components/Sure'
 import { api, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { templates as templatesQuery, type AccountBody } from '../../api/queries'
@@ -102,9 +103,13 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
                 </optgroup>
               </Form.Select>
               {from === 'template' && (
-                <Button variant="link" size="sm" className="p-0" onClick={() => void forget()}>
-                  Delete this template
-                </Button>
+                <Sure
+                  act="Delete"
+                  of="this template"
+                  means="Accounts made from it stay."
+                  run={() => void forget()}
+                  inLine
+                />
               )}
             </Form.Group>
           </div>

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
+import { Sure } from '../../components/Sure'
 import { TableMenu } from '../../components/ExportMenu'
-import { useState } from 'react'
+import { lazy, Suspense, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
 import { api, take } from '../../api/client'
@@ -12,12 +13,15 @@ import { DeviceTabs } from './DeviceTabs'
 import { keys as keysQuery, CHANGES } from './queries'
 import { DayField } from '../../components/DayField'
 
+const PublicApi = lazy(() => import('./PublicApi').then((part) => ({ default: part.PublicApi })))
+
 /** With which keys do devices and sessions begin? */
 export default function KeysScreen() {
   const found = useQuery(keysQuery)
   const only = useOnlyAccount()
   const inSight = useQuery(productsInSight).data ?? []
   const [made, setMade] = useState<{ name: string; key: string } | null>(null)
+  const [reading, setReading] = useState(false)
   const { run, trouble } = useAction(...CHANGES)
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the keys" />
@@ -164,14 +168,13 @@ export default function KeysScreen() {
                       <td>{each.withdrawn ? 'withdrawn' : each.last_day ? `to ${dayName(each.last_day)}` : 'valid'}</td>
                       <td>
                         {!each.withdrawn && (
-                          <button
-                            type="button"
-                            className="btn btn-link btn-sm p-0"
-                            aria-label={`Withdraw ${each.name}`}
-                            onClick={() => void withdraw(each.id)}
-                          >
-                            Withdraw
-                          </button>
+                          <Sure
+                            act="Withdraw"
+                            of={each.name}
+                            means="Nothing begins with it any more."
+                            run={() => void withdraw(each.id)}
+                            inLine
+                          />
                         )}
                       </td>
                     </tr>
@@ -180,12 +183,20 @@ export default function KeysScreen() {
               </table>
             )}
             <p className="quiet small mt-2">
-              Withdrawing a key ends nothing that began with it: revoke devices, or end sessions, for that. How a client
-              begins and reports stands in docs/public-api.md.
+              Withdrawing a key ends nothing that began with it: revoke devices, or end sessions, for that. How software
+              begins and reports:{' '}
+              <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setReading(true)}>
+                Public API
+              </button>
             </p>
           </section>
         </div>
       </div>
+      {reading && (
+        <Suspense fallback={null}>
+          <PublicApi close={() => setReading(false)} />
+        </Suspense>
+      )}
     </>
   )
 }

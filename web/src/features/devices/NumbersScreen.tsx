@@ -2,11 +2,12 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
+import { Sure } from '../../components/Sure'
 import { api, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { me, poolsNow, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
-import { whole } from '../../domain/units'
+import { few, whole } from '../../domain/units'
 import { FindField } from '../../components/FindField'
 import { ExportMenu } from '../../components/ExportMenu'
 import { LIST_KEYS } from '../../commands/listKeys'
@@ -233,18 +234,24 @@ export default function NumbersScreen() {
             </button>
           </span>
           {state === 'assigned' ? (
-            <Button size="sm" variant="outline-primary" onClick={() => void act('release')}>
-              Release {marked.length}
-            </Button>
+            <Sure
+              act={`Release ${marked.length}`}
+              of=""
+              means={`${few(marked.map((each) => each.number))}: free for anybody again.`}
+              run={() => void act('release')}
+            />
           ) : (
             <>
               <Button size="sm" variant="outline-primary" onClick={() => setDoing('assign')}>
                 Assign…
               </Button>
               {owned && (
-                <Button size="sm" variant="outline-primary" onClick={() => void act('withdraw')}>
-                  Take {marked.length} out of the stock
-                </Button>
+                <Sure
+                  act={`Take ${marked.length} out of the stock`}
+                  of=""
+                  means={`${few(marked.map((each) => each.number))}: assigned to nobody again.`}
+                  run={() => void act('withdraw')}
+                />
               )}
             </>
           )}

@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { Sure } from '../../components/Sure'
 import { TableMenu } from '../../components/ExportMenu'
 import { useAction } from '../../api/useAction'
 import { Button, Form } from 'react-bootstrap'
@@ -111,11 +112,11 @@ export default function DomainsScreen() {
                           )}
                         </td>
                         <td>
-                          <button
-                            type="button"
-                            className="btn btn-link btn-sm p-0"
-                            aria-label={`Remove ${each.domain}`}
-                            onClick={() =>
+                          <Sure
+                            act="Remove"
+                            of={each.domain}
+                            means="Nobody joins by it any more."
+                            run={() =>
                               void change(
                                 take(
                                   api.DELETE('/api/domains/{domain}', {
@@ -124,9 +125,8 @@ export default function DomainsScreen() {
                                 ),
                               )
                             }
-                          >
-                            Remove
-                          </button>
+                            inLine
+                          />
                         </td>
                       </tr>
                     ))}

@@ -1,4 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { Sure } from '../../components/Sure'
 import { whole } from '../../domain/units'
 import { FindField } from '../../components/FindField'
 import { useKept } from '../../components/useKept'
@@ -25,6 +26,8 @@ import { usePeople, views as viewsQuery, type PersonRow } from './queries'
 import { storageWords } from './Storage'
 import { STATUS } from './statusMarks'
 
+/** What became of an invitation, where somebody has not joined. */
+const INVITED = { 'not sent': 'not invited', open: 'invited', expired: 'invite expired' }
 const SHOWN = ['account', 'status', 'title', 'products', 'groups', 'last_seen']
 
 /** Who has what, and who does not need it? */
@@ -216,11 +219,11 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
     {
       key: 'status',
       title: 'Status',
-      width: '100px',
+      width: '112px',
       sort,
       cell: (row) => (
         <span className={STATUS[row.status]?.tone}>
-          {STATUS[row.status]?.mark} {row.status}
+          {STATUS[row.status]?.mark} {row.invitation ? INVITED[row.invitation] : row.status}
         </span>
       ),
     },
@@ -349,14 +352,9 @@ function Views({ query, open }: { query: string; open: (query: string) => void }
             <Dropdown.Item as="button" onClick={() => open(each.query)}>
               {each.name}
             </Dropdown.Item>
-            <button
-              type="button"
-              className="btn btn-link btn-sm"
-              aria-label={`Delete the view ${each.name}`}
-              onClick={() => void forget(each.name)}
-            >
-              ×
-            </button>
+            <span className="px-2">
+              <Sure act="Delete" of={`the view ${each.name}`} means="" run={() => void forget(each.name)} inLine />
+            </span>
           </div>
         ))}
         {found.data && found.data.length > 0 && <Dropdown.Divider />}

@@ -46,7 +46,7 @@ function Address({ close }: { close: () => void }) {
         ) : (
           <p>
             {state.data?.made
-              ? 'A calendar address exists. New password replaces it.'
+              ? 'There is an address already. A new one replaces it.'
               : 'Your calendar program can follow what begins and what ends. Keep the address to yourself.'}
           </p>
         )}

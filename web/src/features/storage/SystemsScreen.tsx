@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Dropdown } from 'react-bootstrap'
 import { Link } from 'react-router'
+import { Sure } from '../../components/Sure'
 import { api, take, type Schemas } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import { useAction } from '../../api/useAction'
@@ -216,7 +217,7 @@ function SourceRows({
               <Button size="sm" variant="outline-primary" disabled={busy} onClick={() => ask(false)}>
                 Read now
               </Button>{' '}
-              <Dropdown align="end" className="d-inline-block">
+              <Dropdown align="end" className="d-inline-block" autoClose="outside">
                 <Dropdown.Toggle size="sm" variant="outline-primary" aria-label={`More for ${source.terms.name}`}>
                   More
                 </Dropdown.Toggle>
@@ -224,9 +225,9 @@ function SourceRows({
                   <Dropdown.Item as="button" onClick={edit}>
                     Change…
                   </Dropdown.Item>
-                  <Dropdown.Item as="button" disabled={busy} onClick={remove}>
-                    Remove; what it said stays
-                  </Dropdown.Item>
+                  <div className="dropdown-item-text">
+                    <Sure act="Remove" of={source.terms.name} means="What it said stays." run={remove} inLine />
+                  </div>
                 </Dropdown.Menu>
               </Dropdown>
             </>

@@ -27,7 +27,7 @@ import { storageWords } from './Storage'
 import { STATUS } from './statusMarks'
 
 /** What became of an invitation, where somebody has not joined. */
-const INVITED = { 'not sent': 'not invited', open: 'invited', expired: 'invite expired' }
+const INVITED = { 'not sent': 'invite not sent', open: 'invited', expired: 'invite expired' }
 const SHOWN = ['account', 'status', 'title', 'products', 'groups', 'last_seen']
 
 /** Who has what, and who does not need it? */
@@ -219,7 +219,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
     {
       key: 'status',
       title: 'Status',
-      width: '112px',
+      width: '132px',
       sort,
       cell: (row) => (
         <span className={STATUS[row.status]?.tone}>

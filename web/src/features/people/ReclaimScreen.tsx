@@ -38,11 +38,15 @@ export default function ReclaimScreen() {
   const who = useQuery(me).data
   const usual = useQuery({ ...settingsOf(who?.running.account ?? ''), enabled: who !== undefined }).data
   const [params, setParams] = useSearchParams()
+  const [edited, setEdited] = useState(false)
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the policies" />
   const key = params.get('policy')
   const chosen = key === 'new' ? null : (found.data.find((each) => String(each.id) === key) ?? found.data[0] ?? null)
-  const choose = (policy: string) => setParams({ policy }, { replace: true })
+  const choose = (policy: string) => {
+    setEdited(false)
+    setParams({ policy }, { replace: true })
+  }
   return (
     <>
       <div className="bar tightbar">
@@ -75,9 +79,10 @@ export default function ReclaimScreen() {
               account={who?.running.account ?? ''}
               notice={usual?.find((each) => each.name === 'notice')?.in_force ?? 0}
               chosen={(id) => choose(String(id))}
+              edited={setEdited}
             />
           )}
-          {chosen && <Look key={`look ${chosen.id}`} policy={chosen} />}
+          {chosen && <Look key={`look ${chosen.id}`} policy={chosen} edited={edited} />}
           <Runs />
         </div>
       </div>
@@ -93,16 +98,19 @@ function Editor({
   account,
   notice,
   chosen,
+  edited,
 }: {
   policy: Policy | null
   account: string
   /** The days of notice usual here. */
   notice: number
   chosen: (id: number) => void
+  /** Whether what stands here differs from what is kept. */
+  edited: (differs: boolean) => void
 }) {
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
-  const [wanted, setWanted] = useState<Wanted>({
+  const [kept, setKept] = useState<Wanted>({
     account: policy?.account ?? account,
     name: policy?.name ?? '',
     criterion: policy?.criterion ?? 'unseen',
@@ -113,6 +121,7 @@ function Editor({
     act: policy?.act ?? 'release',
     daily: policy?.daily ?? false,
   })
+  const [wanted, setWanted] = useState(kept)
   const [everyGroup, setEveryGroup] = useState(false)
   const top = useQuery(me).data?.running.account
   const near = groups.filter(
@@ -124,7 +133,9 @@ function Editor({
   )
   const { run, said, reset } = useAction(...CHANGES)
   const set = (values: Partial<Wanted>) => {
-    setWanted({ ...wanted, ...values })
+    const next = { ...wanted, ...values }
+    setWanted(next)
+    edited(JSON.stringify(next) !== JSON.stringify(kept))
     reset()
   }
   const number = (text: string) => Number(text.replace(/\D/g, '').slice(0, 4))
@@ -132,12 +143,14 @@ function Editor({
     list.includes(one) ? list.filter((each) => each !== one) : [...list, one]
   const keep = () =>
     run(async () => {
-      const kept = await take(
+      const made = await take(
         policy
           ? api.PUT('/api/reclaim/{policy_id}', { params: { path: { policy_id: policy.id } }, body: wanted })
           : api.POST('/api/reclaim', { body: wanted }),
       )
-      chosen(kept.id)
+      setKept(wanted)
+      edited(false)
+      chosen(made.id)
       return 'Saved.'
     })
   return (
@@ -260,7 +273,8 @@ function Editor({
   )
 }
 
-function Look({ policy }: { policy: Policy }) {
+/** What the policy as it is kept would do; it is run only while nothing else stands on the screen. */
+function Look({ policy, edited }: { policy: Policy; edited: boolean }) {
   const path = { params: { path: { policy_id: policy.id } } }
   const looked = useQuery({
     queryKey: ['reclaim', 'preview', policy],
@@ -285,6 +299,7 @@ function Look({ policy }: { policy: Policy }) {
         <Wait what="who is idle" />
       ) : (
         <>
+          {edited && <p className="quiet">Of the policy as it is saved. Save your changes to see what they do.</p>}
           <Sums found={looked.data} act={policy.act} />
           <Deeds found={looked.data} />
           {trouble && (
@@ -292,8 +307,8 @@ function Look({ policy }: { policy: Policy }) {
               {trouble}
             </p>
           )}
-          {looked.data.deeds.length > 0 && <RunAct busy={busy} run={() => void run()} />}
-          {looked.data.deeds.length > 0 && (
+          {!edited && looked.data.deeds.length > 0 && <RunAct busy={busy} run={() => void run()} />}
+          {!edited && looked.data.deeds.length > 0 && (
             <Button disabled={busy} onClick={() => void run()}>
               Run it now
             </Button>

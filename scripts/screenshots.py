@@ -144,6 +144,11 @@ def main() -> None:
         finally:
             served.terminate()
             served.wait()
+            # Its database ends by itself once nobody uses it any more.
+            until = time.monotonic() + 30
+            while any(Path(home).rglob("*.sock")) and time.monotonic() < until:
+                time.sleep(0.2)
+            time.sleep(1)
 
 
 def _wait_for(address: str) -> None:

@@ -16,13 +16,17 @@ export function useWhereabouts(running: string): void {
     first.current = false
     const began = Date.now()
     let done = false
+    let inSight: Element | null = null
     const look = () => {
       const heading = document.querySelector<HTMLElement>('#screen h1')
       if (!heading) return
       const screen = heading.dataset.title ?? heading.textContent
       const title = `${screen} · ${running} · Fair Ladle`
       if (document.title !== title) document.title = title
-      document.querySelector('.side a.active')?.scrollIntoView({ block: 'nearest', inline: 'center' })
+      // Only where it is another: scrolling reads the layout, and rows come and go all the time.
+      const tab = document.querySelector('.side a.active')
+      if (tab !== inSight) tab?.scrollIntoView({ block: 'nearest', inline: 'center' })
+      inSight = tab
       if (done || !arrives) return
       done = true
       const inside = document.activeElement?.closest('#screen, [role=dialog]')

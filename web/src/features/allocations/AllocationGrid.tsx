@@ -130,7 +130,10 @@ export function AllocationGrid(props: GridProps) {
 
   const go = useCallback(
     (to: Position) => {
-      wantsFocus.current = true
+      // A cell that is drawn has the focus at once, before the two that change are drawn anew.
+      const drawn = scroller.current?.querySelector<HTMLElement>(`[data-row="${to.row}"][data-col="${to.column}"]`)
+      drawn?.focus({ preventScroll: true })
+      wantsFocus.current = !drawn
       setCursor(to)
       const offset = virtual.scrollOffset ?? 0
       const top = to.row * ROW

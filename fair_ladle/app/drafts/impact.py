@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.accounts.service import top_row
+from fair_ladle.app.accounts.service import is_in_scope, top_row
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.allocations.present import HeldBeside
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
@@ -160,8 +160,8 @@ class Impact:
         return snapshot.accounts.tree.codes[int(snapshot.roots.rows[place])], snapshot.pools[place].product.code
 
     def _ahead(self) -> list[Breach]:
-        """Shortfalls on days ahead on which lots begin or have ended. What the plan changes of what is held stays
-        changed by as much on those days."""
+        """Shortfalls of pools in sight on days ahead on which lots begin or have ended. What the plan changes of what
+        is held stays changed by as much on those days."""
         lots: dict[tuple[str, str], list[Any]] = {}
         for at, positions in ((0, self.present), (1, self.after)):
             for place, pool in enumerate(positions.snapshot.pools):
@@ -174,6 +174,8 @@ class Impact:
         today = self.after.snapshot.day
         for (owner, product), sides in lots.items():
             if None not in sides and sides[0][0].lots == sides[1][0].lots and sides[0][1:] == sides[1][1:]:
+                continue
+            if not is_in_scope(self.evaluation.accounts, self.evaluation.actor, owner):
                 continue
             pools = [side[0] for side in sides if side]
             days = sorted(

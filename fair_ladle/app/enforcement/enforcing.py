@@ -95,7 +95,10 @@ def mended(tx: Transaction) -> dict[str, tuple[tuple[str, int, int], ...]]:
     if not held:
         return {}
     products = [every[each] for each in sorted({product_id for _, product_id in held})]
-    found = present.positions(tx, products, {row for row, _ in held}, use=True)
+    part = present.part(tx, products, {row for row, _ in held}, use=True)
+    if part is None:
+        return {}  # the counters are being made anew
+    found = settle_snapshot(part)
     used = found.used()
     columns = {product.id: column for column, product in enumerate(products)}
     result: dict[str, list[tuple[str, int, int]]] = {}

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from datetime import timedelta
 from typing import ClassVar
 
-from fair_ladle.app.allocations import kept
+from fair_ladle.app.allocations import ahead, kept
 from fair_ladle.app.assignments import following
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.budgets import usecases as budgets
@@ -315,6 +315,23 @@ class FreeMended(Job):
         self.each(database, new, lambda code: database.run(enforcement_enforcing.enforce, code), going_on)
 
 
+class KeepHeldAhead(Job):
+    """Keep by how much more is held of pools on the days on which allocations or use are known to begin or end."""
+
+    name: ClassVar[str] = "keep what is held ahead"
+    every: ClassVar[timedelta] = timedelta(seconds=30)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Product by product."""
+        self.each(
+            database,
+            database.run(pools.products),
+            lambda product: database.run(ahead.keep, product),
+            going_on,
+            lambda product: product.code,
+        )
+
+
 class KeepMonths(Job):
     """Keep what the last months come to for every buyer."""
 
@@ -450,6 +467,7 @@ def jobs(settings: Settings) -> list[Job]:
         TellStorageLimits(),
         DeleteFolders(),
         DeleteLeftBehind(),
+        KeepHeldAhead(),
         KeepMonths(),
         KeepDays(),
         CloseMonths(),

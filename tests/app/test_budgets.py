@@ -19,7 +19,7 @@ from fair_ladle.main import create_app
 
 PASSWORD = "harbour-gravel-birch-harbour"
 STATEMENTS = {
-    "/api/today": 16,
+    "/api/today": 17,
     "/api/allocations": 4,
     "/api/allocations/cell?account=OLDQUAY&product=LANTERN-MAIL": 5,
     "/api/allocations/products": 2,

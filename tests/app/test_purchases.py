@@ -8,8 +8,11 @@ from decimal import Decimal
 import icalendar
 import pytest
 
+from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.change_types import AllocationChange, Until
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -21,7 +24,10 @@ from fair_ladle.app.purchases import reducing
 from fair_ladle.app.purchases import usecases as purchases
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.today import usecases as today
 from fair_ladle.core.calendar import day_start, instant
+from fair_ladle.jobs import KeepHeldAhead
+from tests.conftest import do_job
 
 NEW_YEAR = date(2027, 1, 1)
 
@@ -49,6 +55,34 @@ def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> 
                 int(there.pool_used()[0]),
                 int(there.snapshot.supply.quantity[0]),
             ), point.day
+
+
+def test_today_the_plan_and_the_timeline_say_the_same_of_a_day_ahead(demo: Database) -> None:
+    """90 instead of 58 are reserved until 20 December: from then on less is held than today, and every screen knows."""
+    with demo.transaction() as tx:
+        there = views.terms(tx, COMMAND_LINE, [("TERN", "LANTERN-MAIL")])[0].version
+    was = terms_of(there)
+    assert was is not None and there is not None
+    lent = AllocationChange(
+        account="TERN",
+        product="LANTERN-MAIL",
+        terms=was.model_copy(update={"reserve": 90, "cap": 95}),
+        seen=there.id,
+        was=was,
+        until=Until(last_day=date(2026, 12, 20)),
+        was_until=Until(last_day=None),
+    )
+    demo.run(drafts.apply_changes, COMMAND_LINE, [lent], "a loan")
+    for _ in range(2):
+        do_job(demo, KeepHeldAhead())
+    timeline = demo.run(purchases.timeline, COMMAND_LINE, "GANNET", "LANTERN-MAIL")
+    short = next(each.short for each in timeline.points if each.day == NEW_YEAR)
+    plan = demo.run(purchases_planning.plan, COMMAND_LINE, "GANNET", "LANTERN-MAIL", NEW_YEAR)
+    day = demo.run(today.today, COMMAND_LINE)
+    ending = next(each for each in day.endings if each.product.code == "LANTERN-MAIL" and each.ending.uncovered)
+    outlook = next(each for each in day.outlook if each.product.code == "LANTERN-MAIL")
+    assert short == plan.short == ending.ending.uncovered == -outlook.free[outlook.months.index(NEW_YEAR)]
+    assert ending.held - ending.ending.held == 18, "held now, and then"
 
 
 def lot_cost(option: purchases_planning.Option) -> Decimal:

@@ -11,6 +11,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, kept_days, use_changes
+from fair_ladle.app.allocations.tables import held_ahead as held_ahead_table
 from fair_ladle.app.plumbing.database import batched, pairs
 from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
@@ -225,6 +226,21 @@ def keep_day(connection: sa.Connection, product_id: int, day: date, values: dict
     """Keep a day of a product in place of what was kept of it."""
     new = mysql.insert(kept_days).values(product_id=product_id, day=day, **values)
     connection.execute(new.on_duplicate_key_update(**values))
+
+
+def held_ahead(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
+    """How much more is held of these products' pools on days ahead, by pool and day."""
+    h = held_ahead_table
+    wanted = sa.select(h).where(h.c.product_id.in_(product_ids))
+    return list(connection.execute(wanted.order_by(h.c.product_id, h.c.owner_id, h.c.day)))
+
+
+def put_held_ahead(connection: sa.Connection, product_id: int, rows: Sequence[dict[str, Any]]) -> None:
+    """Keep it of a product's pools, in place of what was kept."""
+    h = held_ahead_table
+    connection.execute(sa.delete(h).where(h.c.product_id == product_id))
+    if rows:
+        connection.execute(sa.insert(h), list(rows))
 
 
 def next_boundary(connection: sa.Connection, product_ids: Collection[int], after: date) -> date | None:

@@ -89,3 +89,16 @@ kept_days = sa.Table(
     sa.Column("figures", MEDIUMBLOB, nullable=False, comment="arrays, packed"),
 )
 """Days that are over, as they were settled: of each product the accounts where there was anything."""
+
+held_ahead = sa.Table(
+    "held_ahead",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("owner_id", sa.ForeignKey("accounts.id"), primary_key=True, comment="of the pool"),
+    sa.Column("day", sa.Date, primary_key=True, comment="from which on it is so"),
+    sa.Column("held", sa.BigInteger, nullable=False, comment="more is held than on the day it is of, in grains"),
+    sa.Column("used", sa.BigInteger, nullable=False, comment="more is in use"),
+    sa.Column("made_on", sa.Date, nullable=False, comment="the day it was worked out; it holds on that day"),
+    sa.Index("ix_held_ahead_owner_id", "owner_id"),
+)
+"""What a job works out of pools of which allocations or use are known to begin or end; of others there is nothing."""

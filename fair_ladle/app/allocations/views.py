@@ -11,6 +11,7 @@ import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import kept, present, store
+from fair_ladle.app.allocations.ahead import KeptAhead
 from fair_ladle.app.allocations.positions import Positions, frame_of, positions_at, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot
 from fair_ladle.app.log import service as log_service
@@ -32,12 +33,13 @@ SMALL_BRANCH = 500
 
 @dataclass(frozen=True)
 class Ending:
-    """Lots of a pool that end on a day, and what that leaves uncovered of what is promised now (grains)."""
+    """Lots of a pool that end on a day, what that leaves uncovered, and what is held then (grains)."""
 
     day: date
     quantity: int
     references: tuple[str, ...]
     uncovered: int
+    held: int
 
 
 @dataclass(frozen=True)
@@ -119,10 +121,11 @@ def _next_ending(found: Positions, top: int, column: int) -> Ending | None:
     return next(iter(endings(found, place)), None)
 
 
-def endings(found: Positions, place: int, horizon: timedelta = HORIZON) -> list[Ending]:
+def endings(found: Positions, place: int, ahead: KeptAhead | None = None, horizon: timedelta = HORIZON) -> list[Ending]:
     """The days within the horizon after which lots of a pool are gone, with what that leaves uncovered.
 
-    Uncovered: what the pool's branch holds now beyond what the lots then give.
+    Uncovered: what the pool's branch holds then, as far as it is known (without ``ahead``: what it holds now), beyond
+    what the lots then give.
     """
     snapshot = found.snapshot
     lots = snapshot.pools[place].lots
@@ -134,12 +137,14 @@ def endings(found: Positions, place: int, horizon: timedelta = HORIZON) -> list[
     for last_day in last_days:
         ending = [lot for lot in lots if lot.last_day == last_day]
         then = supply_on(lots, last_day + timedelta(days=1))
+        held, in_use = (0, 0) if ahead is None else ahead.more(snapshot.pools[place], last_day + timedelta(days=1))
         result.append(
             Ending(
                 last_day,
                 sum(lot.quantity for lot in ending),
                 tuple(lot.reference for lot in ending),
-                then.shortfall(load, used),
+                then.shortfall(load + held, used + in_use),
+                load + held,
             )
         )
     return result

@@ -44,7 +44,9 @@ class PersonRecord(Protocol):
 
 
 class ListedPerson(PersonRecord, Protocol):
-    """The same with whether they run an account."""
+    """The same with whether they run an account, and up to when their open invitation works."""
 
     @property
     def admin(self) -> bool: ...
+    @property
+    def invited_until(self) -> datetime | None: ...

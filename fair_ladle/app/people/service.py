@@ -133,11 +133,6 @@ def erase(tx: Transaction, person_id: int, username: str, by: str) -> None:
     )
 
 
-def invited_until(tx: Transaction, person_ids: Collection[int]) -> dict[int, datetime]:
-    """Up to when the open invitation of each of these people works, or worked until it expired."""
-    return store.invited_until(tx.connection, person_ids) if person_ids else {}
-
-
 def withdraw_invitations(tx: Transaction, person_ids: Collection[int]) -> None:
     """Open invitations of these people stop working."""
     if person_ids:

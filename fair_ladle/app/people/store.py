@@ -213,15 +213,6 @@ def invite(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
         connection.execute(sa.insert(invitations), list(rows))
 
 
-def invited_until(connection: sa.Connection, person_ids: Collection[int]) -> dict[int, datetime]:
-    """Up to when the last invitation of each of these people works or worked; who has none that is open is left
-    out."""
-    i = invitations
-    is_open = sa.and_(i.c.person_id.in_(person_ids), i.c.used_at.is_(None), i.c.withdrawn_at.is_(None))
-    wanted = sa.select(i.c.person_id, sa.func.max(i.c.expires_at)).where(is_open).group_by(i.c.person_id)
-    return {row[0]: row[1] for row in connection.execute(wanted)}
-
-
 def withdraw(connection: sa.Connection, person_ids: Collection[int], at: datetime) -> None:
     """Invitations of these people that are open end."""
     i = invitations

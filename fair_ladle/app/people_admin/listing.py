@@ -16,7 +16,6 @@ from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.entitlements.of_person import PersonLayers
 from fair_ladle.app.log import service as log_service
-from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people.groups import Group, Groups, in_branch
 from fair_ladle.app.people.rows import ListedPerson
@@ -209,7 +208,6 @@ def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -
         held.setdefault(row.subject, []).append(products[row.product_id].code)
     members = groups_in_sight(tx, actor, accounts).of_people(tx, found)
     stored = personal_storage.of_people(tx, actor, found)
-    until = people_service.invited_until(tx, [each.id for each in found if each.status == "invited"])
     top, rows = accounts_service.top_row(accounts, actor), []
     for each in found:
         place = accounts.row_of_id[each.account_id]
@@ -222,18 +220,18 @@ def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -
                 held.get(each.username, []),
                 mine,
                 stored.get(each.username, []),
-                _invitation(each, until.get(each.id), tx.now),
+                _invitation(each, tx.now),
             )
         )
     return rows
 
 
-def _invitation(
-    person: ListedPerson, until: datetime | None, now: datetime
-) -> Literal["not sent", "open", "expired"] | None:
+def _invitation(person: ListedPerson, now: datetime) -> Literal["not sent", "open", "expired"] | None:
     if person.status != "invited":
         return None
-    return "not sent" if until is None else "open" if until > now else "expired"
+    if person.invited_until is None:
+        return "not sent"
+    return "open" if person.invited_until > now else "expired"
 
 
 def _personal(products: dict[int, Product]) -> list[int]:
@@ -337,7 +335,6 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         if row.id not in (None, found.id) and actor.people_of is None
     ]
     stored = personal_storage.of_one(tx, actor, found)
-    invited = [found.id] if found.status == "invited" else []
     return Person(
         Row(
             found,
@@ -346,7 +343,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
             [each.product.code for each in holdings],
             [name for _, _, name, _ in mine],
             [replace(each, elsewhere=()) for each in stored if each.limit is not None or each.used],
-            _invitation(found, people_service.invited_until(tx, invited).get(found.id), tx.now),
+            _invitation(found, tx.now),
         ),
         [accounts.name(each) for each in path[1 : path.index(top) + 1]],
         holdings,

@@ -12,7 +12,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.enforcement.tables import holds as enforcement_holds
-from fair_ladle.app.people.tables import people
+from fair_ladle.app.people.tables import invitations, people
 from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
 from fair_ladle.app.sign_in.tables import delegations, sign_ins
 from fair_ladle.app.usage.tables import assignments
@@ -57,6 +57,14 @@ FEW, FEW_FAR_DOWN = 5000, 20_000
 longer."""
 
 
+def _listed() -> sa.Select[Any]:
+    """People with whether they run an account, and up to when their open invitation works, or worked."""
+    i = invitations
+    of_them = sa.and_(i.c.person_id == people.c.id, i.c.used_at.is_(None), i.c.withdrawn_at.is_(None))
+    until = sa.select(sa.func.max(i.c.expires_at)).where(of_them).scalar_subquery()
+    return sa.select(people, is_admin().label("admin"), until.label("invited_until"))
+
+
 def page(
     connection: sa.Connection,
     where: Sequence[Clause],
@@ -73,7 +81,7 @@ def page(
     """
     if counted == 0:
         return 0, []
-    shown = sa.select(people, is_admin().label("admin")).order_by(*order).offset(offset).limit(limit)
+    shown = _listed().order_by(*order).offset(offset).limit(limit)
     most = FEW if offset < FEW else FEW_FAR_DOWN
     if counted is None or counted <= most:
         few = list(connection.scalars(sa.select(people.c.id).where(*where).limit(most + 1)))
@@ -90,7 +98,7 @@ def ordered_ids(connection: sa.Connection, where: Sequence[Clause], order: Seque
 
 def by_ids(connection: sa.Connection, wanted: Sequence[int]) -> list[Any]:
     """People by number, in the order in which they are named."""
-    there = sa.select(people, is_admin().label("admin")).where(people.c.id.in_(wanted))
+    there = _listed().where(people.c.id.in_(wanted))
     rows = {row.id: row for row in connection.execute(there)}
     return [rows[each] for each in wanted]
 
@@ -107,7 +115,7 @@ def ids(connection: sa.Connection, where: Sequence[Clause], limit: int) -> list[
 
 def one(connection: sa.Connection, username: str) -> Any | None:
     """Somebody by username."""
-    return connection.execute(sa.select(people, is_admin().label("admin")).where(people.c.username == username)).first()
+    return connection.execute(_listed().where(people.c.username == username)).first()
 
 
 def usernames_like(connection: sa.Connection, bases: Sequence[str]) -> set[str]:

@@ -64,6 +64,8 @@ class EndingBody(OfProduct):
     references: list[str]
     uncovered: int
     held: int
+    held_then: int
+    """As far as it is known what begins and ends until then"""
 
 
 class AllocationEndingBody(OfProduct):
@@ -216,6 +218,7 @@ def today(db: Db, who: Who) -> Any:
                 references=list(each.ending.references),
                 uncovered=each.ending.uncovered,
                 held=each.held,
+                held_then=each.ending.held,
             )
             for each in found.endings
         ],

@@ -15,6 +15,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import present, views
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations import snapshots as allocations_snapshots
+from fair_ladle.app.allocations.ahead import KeptAhead
 from fair_ladle.app.allocations.positions import Positions, positions_at
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.notices import usecases as notices
@@ -190,6 +191,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
     owned = [place for place, row in enumerate(snapshot.roots.rows.tolist()) if row in inside]
     codes = snapshot.accounts.tree.codes
     short, loads = found.shortfalls(), found.pool_load()
+    ahead = KeptAhead(tx, {each.code: each for each in (snapshot.pools[place].product for place in owned)}.values())
     idle = _idle(tx, found, owned)
     shortfalls = []
     endings: list[LotEnding] = []
@@ -198,7 +200,9 @@ def today(tx: Transaction, actor: Actor) -> Today:
         named = (codes[owner], snapshot.accounts.name(owner))
         if short[place]:
             shortfalls.append(Shortfall(pool.product, *named, int(short[place])))
-        endings.extend(LotEnding(pool.product, *named, each, int(loads[place])) for each in views.endings(found, place))
+        endings.extend(
+            LotEnding(pool.product, *named, each, int(loads[place])) for each in views.endings(found, place, ahead)
+        )
     at_risk = _at_risk(found.seen_by(top), top, inside)
     past, near = ([each for each in at_risk if (each.state == "near") is is_near] for is_near in (False, True))
     return Today(
@@ -213,7 +217,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost))[:SHOWN],
         len(idle),
         _costs(idle),
-        _outlook(tx, found, owned),
+        _outlook(tx, found, owned, ahead),
         len(owned),
         requests_usecases.to_answer_first(tx, actor),
         notices.shown(tx, actor, known),
@@ -346,9 +350,8 @@ def _costs(idle: Sequence[IdleStock]) -> dict[str, tuple[Decimal, Decimal]]:
     return sums
 
 
-def _outlook(tx: Transaction, found: Positions, owned: Sequence[int]) -> list[Outlook]:
-    """The stock of these pools (places) in the coming months. Allocations that are known to begin or end ahead are left
-    aside: the load is today's.
+def _outlook(tx: Transaction, found: Positions, owned: Sequence[int], kept: KeptAhead) -> list[Outlook]:
+    """The stock of these pools (places) in the coming months, as far as it is known what begins and ends until then.
 
     Free is what the lots give beyond the load; short is what even overcommit and true-up do not cover.
     """
@@ -359,7 +362,13 @@ def _outlook(tx: Transaction, found: Positions, owned: Sequence[int]) -> list[Ou
         months.append(at)
     loads, uses = found.pool_load(), found.pool_used()
     supplies = [pools_service.in_order(pools_service.supplies(tx, snapshot.pools, month)) for month in months]
-    ahead = np.array([each.standing(loads, uses) for each in supplies]).T.tolist()
+    more = np.zeros((len(months), 2, len(loads)), dtype=np.int64)
+    for n, month in enumerate(months[1:], 1):
+        for place in owned:
+            more[n, :, place] = kept.more(snapshot.pools[place], month)
+    ahead = np.array(
+        [each.standing(loads + held, uses + used) for each, (held, used) in zip(supplies, more, strict=True)]
+    ).T.tolist()
     free: dict[int, list[int]] = {place: ahead[place] for place in owned}
     if len(owned) > SHOWN:
         first = {place: next((n for n, left in enumerate(free[place]) if left < 0), AHEAD) for place in owned}

@@ -6729,6 +6729,8 @@ export interface components {
             day: string;
             /** Held */
             held: number;
+            /** Held Then */
+            held_then: number;
             /** Measure */
             measure: string;
             /** Owner */

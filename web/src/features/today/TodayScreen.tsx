@@ -308,6 +308,7 @@ function Pools({ day }: { day: Today }) {
               </b>
               <p>
                 {of(each, each.quantity)} end with {each.references.join(', ')}; {of(each, each.held)} are held now
+                {each.held_then !== each.held && `, ${of(each, each.held_then)} then`}
                 {each.uncovered ? '' : ', which the other lots cover'}.
               </p>
             </div>

@@ -319,7 +319,7 @@ class KeepHeldAhead(Job):
     """Keep by how much more is held of pools on the days on which allocations or use are known to begin or end."""
 
     name: ClassVar[str] = "keep what is held ahead"
-    every: ClassVar[timedelta] = timedelta(seconds=30)
+    every: ClassVar[timedelta] = timedelta(minutes=1)
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Product by product."""

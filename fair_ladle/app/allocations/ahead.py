@@ -15,6 +15,7 @@ from fair_ladle.app.allocations import present, store
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, micros
@@ -87,10 +88,13 @@ def _settled(tx: Transaction, product: Product, rows: set[int], days: Collection
 
 
 def keep(tx: Transaction, product: Product) -> None:
-    """Work out by how much more is held of a product's pools on days ahead, and keep it where it is another than what
-    is kept. Locks: the kept rows of the product."""
+    """Work out by how much more is held of a product's pools on days ahead (those on which allocations or lots begin or
+    have ended, and the first of each month), and keep it where it is another than what is kept. Locks: the kept rows
+    of the product."""
     today = accounts_service.today(tx)
-    found = _settled(tx, product, set(), (), today + HORIZON)
+    lots = [lot for pool in pools_service.pools(tx, [product]) for lot in pool.lots]
+    turns = {day for lot in lots for day in (lot.first_day, lot.last_day and lot.last_day + ONE_DAY) if day}
+    found = _settled(tx, product, set(), turns | _months(today), today + HORIZON)
     made = [] if found is None else sorted(_changes(found))
     there = store.held_ahead(tx.connection, [product.id])
     if [(each.owner_id, each.day, each.held, each.used, each.made_on) for each in there] != [
@@ -99,6 +103,13 @@ def keep(tx: Transaction, product: Product) -> None:
         of = {"product_id": product.id, "made_on": today}
         rows = [{**of, "owner_id": at, "day": day, "held": held, "used": used} for at, day, held, used in made]
         store.put_held_ahead(tx.connection, product.id, rows)
+
+
+def _months(today: date) -> set[date]:
+    months, day = set(), today
+    while (day := (day.replace(day=1) + timedelta(days=32)).replace(day=1)) <= today + HORIZON:
+        months.add(day)
+    return months
 
 
 def _changes(found: _Ahead) -> Iterator[tuple[int, date, int, int]]:

@@ -326,7 +326,7 @@ class KeepHeldAhead(Job):
         self.each(
             database,
             database.run(pools.products),
-            lambda product: database.run(ahead.keep, product),
+            lambda product: database.run_repeatable(ahead.keep, product),
             going_on,
             lambda product: product.code,
         )

@@ -171,7 +171,7 @@ def test_numbers_come_in_by_a_range_are_assigned_with_an_address_and_released(op
     page.keyboard.press("Space")
     press(page.get_by_role("button", name="Release 1…"))
     asked = page.get_by_role("group", name="Release 1")
-    expect(asked).to_contain_text("600000001: free for anybody again.")
+    expect(asked).to_contain_text("600000001: back in stock.")
     expect(asked.get_by_role("button", name="Release 1")).to_be_focused()
     page.keyboard.press("Escape")
     expect(page.get_by_role("button", name="Release 1…")).to_be_focused()

@@ -126,10 +126,11 @@ def _changes(found: _Ahead) -> Iterator[tuple[int, date, int, int]]:
 class KeptAhead:
     """By how much more is held of pools on days ahead, as a job keeps it; nothing where nothing is known to change."""
 
-    def __init__(self, tx: Transaction, products: Collection[Product]):
+    def __init__(self, tx: Transaction, pools: Collection[Pool]):
         today = accounts_service.today(tx)
+        products, owners = {each.product.id for each in pools}, {each.owner_id for each in pools}
         self._by_pool: dict[tuple[int, int], list[Held]] = {}
-        for row in store.held_ahead(tx.connection, [each.id for each in products]) if products else ():
+        for row in store.held_ahead(tx.connection, products, owners) if pools else ():
             if row.made_on == today:
                 self._by_pool.setdefault((row.owner_id, row.product_id), []).append((row.day, row.held, row.used))
 

@@ -228,10 +228,14 @@ def keep_day(connection: sa.Connection, product_id: int, day: date, values: dict
     connection.execute(new.on_duplicate_key_update(**values))
 
 
-def held_ahead(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
-    """How much more is held of these products' pools on days ahead, by pool and day."""
+def held_ahead(
+    connection: sa.Connection, product_ids: Collection[int], owner_ids: Collection[int] | None = None
+) -> list[Any]:
+    """How much more is held of these products' pools (of these owners alone) on days ahead, by pool and day."""
     h = held_ahead_table
     wanted = sa.select(h).where(h.c.product_id.in_(product_ids))
+    if owner_ids is not None:
+        wanted = wanted.where(h.c.owner_id.in_(owner_ids))
     return list(connection.execute(wanted.order_by(h.c.product_id, h.c.owner_id, h.c.day)))
 
 

@@ -191,7 +191,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
     owned = [place for place, row in enumerate(snapshot.roots.rows.tolist()) if row in inside]
     codes = snapshot.accounts.tree.codes
     short, loads = found.shortfalls(), found.pool_load()
-    ahead = KeptAhead(tx, {each.code: each for each in (snapshot.pools[place].product for place in owned)}.values())
+    ahead = KeptAhead(tx, [snapshot.pools[place] for place in owned])
     idle = _idle(tx, found, owned)
     shortfalls = []
     endings: list[LotEnding] = []

@@ -54,7 +54,7 @@ export function Sure({ act, of, means, run, inLine = false }: Props) {
         {act}
       </Button>
       <Button size="sm" variant="link" className="p-0" onClick={back}>
-        Keep
+        Cancel
       </Button>
     </span>
   )

@@ -369,7 +369,9 @@ function Holds({ cell, over }: { cell: Cell; over: number }) {
           )}
         />
         {mine > 0 && mine < MOST_HOLDS && over > mine && (
-          <li className="quiet">{over - mine} of the excess is reserved and not in use.</li>
+          <li className="quiet">
+            {over - mine} more over the cap {over - mine === 1 ? 'is' : 'are'} reserved, not in use.
+          </li>
         )}
         {found.data.length === MOST_HOLDS && <li className="quiet">Only the first {MOST_HOLDS} are listed.</li>}
       </ul>

@@ -304,7 +304,7 @@ function Give({ whom, close, give }: { whom: string; close: () => void; give: (u
       >
         <Modal.Header closeButton>
           <Modal.Title as="h2" id="give-title">
-            Give to: {whom}
+            Give {whom} to
           </Modal.Title>
         </Modal.Header>
         <Modal.Body>

@@ -171,7 +171,7 @@ export default function KeysScreen() {
                           <Sure
                             act="Withdraw"
                             of={each.name}
-                            means="Nothing begins with it any more."
+                            means="It can no longer be used."
                             run={() => void withdraw(each.id)}
                             inLine
                           />

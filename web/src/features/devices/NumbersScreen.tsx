@@ -237,7 +237,7 @@ export default function NumbersScreen() {
             <Sure
               act={`Release ${marked.length}`}
               of=""
-              means={`${few(marked.map((each) => each.number))}: free for anybody again.`}
+              means={`${few(marked.map((each) => each.number))}: back in stock.`}
               run={() => void act('release')}
             />
           ) : (
@@ -249,7 +249,7 @@ export default function NumbersScreen() {
                 <Sure
                   act={`Take ${marked.length} out of the stock`}
                   of=""
-                  means={`${few(marked.map((each) => each.number))}: assigned to nobody again.`}
+                  means={`${few(marked.map((each) => each.number))}: no longer in stock.`}
                   run={() => void act('withdraw')}
                 />
               )}

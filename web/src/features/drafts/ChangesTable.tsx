@@ -55,7 +55,9 @@ export function ChangesTable({ changes, effect, names: known, people, forget }: 
           return (
             <tr key={slotOf(change)}>
               <td>{names.account(concerns(change))}</td>
-              <td>{'product' in change && (names.pool(change.product)?.name ?? change.product)}</td>
+              <td className="text-nowrap">
+                {'product' in change && (names.pool(change.product)?.name ?? change.product)}
+              </td>
               <td>
                 <ChangeText change={change} names={names} people={people} few={Object.keys(changes).length <= FEW} />
                 {faults.map((each) => (

@@ -165,6 +165,8 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
         queries.setQueryData(draftNow(null).queryKey, null)
         begin(null)
         queries.removeQueries({ queryKey: ['drafts', 'looked'] })
+        // What was drawn with it is not asked for again once it is gone.
+        queries.removeQueries({ queryKey: ['pools', 'timeline'], predicate: (each) => each.queryKey[4] !== null })
       }
       const fresh = Promise.all(
         [

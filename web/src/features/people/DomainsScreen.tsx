@@ -115,7 +115,7 @@ export default function DomainsScreen() {
                           <Sure
                             act="Remove"
                             of={each.domain}
-                            means="Nobody joins by it any more."
+                            means="No one can join through it."
                             run={() =>
                               void change(
                                 take(

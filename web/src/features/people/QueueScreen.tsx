@@ -65,7 +65,7 @@ export default function QueueScreen() {
         <h1>Waiting list</h1>
         <PeopleTabs at="queue" />
         <span className="quiet small">
-          The next free seat goes to the first in line, by itself; whoever is not eligible is passed over.
+          The first in line gets the next free seat automatically; people who are not eligible are skipped.
         </span>
         <span className="grow" />
         {rows.length > 0 && (

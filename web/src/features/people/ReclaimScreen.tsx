@@ -299,7 +299,7 @@ function Look({ policy, edited }: { policy: Policy; edited: boolean }) {
         <Wait what="who is idle" />
       ) : (
         <>
-          {edited && <p className="quiet">Of the policy as it is saved. Save your changes to see what they do.</p>}
+          {edited && <p className="quiet">This is the saved policy. Save your changes to preview them.</p>}
           <Sums found={looked.data} act={policy.act} />
           <Deeds found={looked.data} />
           {trouble && (

@@ -178,8 +178,7 @@ export default function PaymentsScreen() {
           group="Payments"
           find={find}
           onFind={(words) => change({ find: words })}
-          width={150}
-          placeholder="Buyer or number  /"
+          width={92}
         />
         <span className="grow" />
         {settles && count('unsent') > 0 && (

@@ -226,7 +226,7 @@ function SourceRows({
                     Change…
                   </Dropdown.Item>
                   <div className="dropdown-item-text">
-                    <Sure act="Remove" of={source.terms.name} means="What it said stays." run={remove} inLine />
+                    <Sure act="Remove" of={source.terms.name} means="Recorded sizes are kept." run={remove} inLine />
                   </div>
                 </Dropdown.Menu>
               </Dropdown>

@@ -60,7 +60,7 @@ export default function DraftsScreen() {
                         {each.name}
                       </button>
                     </td>
-                    <td className="text-nowrap">{each.state === 'applied' ? 'applied' : <State draft={each} />}</td>
+                    <td>{each.state === 'applied' ? 'applied' : <State draft={each} />}</td>
                     <td className="fig">{each.count}</td>
                     <td>{each.mine ? 'you' : each.owner}</td>
                     <td className="text-nowrap">{instantName(each.changed_at)}</td>

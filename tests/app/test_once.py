@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
@@ -15,7 +15,8 @@ from fastapi.testclient import TestClient
 from fair_ladle.app.people_admin import joining
 from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database, Opening, OutcomeUnknown
+from fair_ladle.app.plumbing.database import Database, Opening, OutcomeUnknown, Transaction
+from fair_ladle.app.plumbing.problems import KeptRefusal, Problem
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
 
@@ -98,6 +99,34 @@ def test_without_a_key_a_lost_commit_is_said_to_be_unknown(demo: Database, monke
     monkeypatch.setattr(Opening, "commit", commit)
     with pytest.raises(OutcomeUnknown):
         demo.run(joining.add, COMMAND_LINE, NewPerson("OLDQUAY-CREW", "Twice Probe", invite=False))
+
+
+def test_a_refusal_stays_one_where_a_cluster_undid_its_transaction_first(
+    client: TestClient, demo: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """On a cluster the ROLLBACK after a refusal, and the COMMIT of what a refusal keeps, may be told of a conflict."""
+    dialect, conflict = demo.engine.dialect, MySQLdb.OperationalError(1213, "Deadlock found when trying to get lock")
+
+    def first_fails(real: Callable[[Any], None]) -> Callable[[Any], None]:
+        troubles = iter([conflict])
+
+        def done(connection: Any) -> None:
+            real(connection)
+            for trouble in troubles:
+                raise trouble
+
+        return done
+
+    monkeypatch.setattr(dialect, "do_rollback", first_fails(dialect.do_rollback))
+    refused = client.post("/api/people", json=PERSON | {"account": "TERN"}, headers={"Idempotency-Key": "undone"})
+    assert refused.status_code == 404
+
+    def refuses(tx: Transaction) -> None:
+        raise KeptRefusal(Problem("probe", "Probe", 409, "No."))
+
+    monkeypatch.setattr(dialect, "do_commit", first_fails(dialect.do_commit))
+    with pytest.raises(KeptRefusal):
+        demo.run(refuses)
 
 
 def test_a_server_that_takes_no_more_connections_is_asked_again(demo: Database) -> None:

@@ -100,9 +100,9 @@ class Home:
 class Load:
     """Clients that go on until told to stop; what was answered is counted."""
 
-    def __init__(self, home: Home):
-        self.home = home
-        with httpx.Client(base_url=home.address) as client:
+    def __init__(self, *homes: Home):
+        self.homes = homes
+        with httpx.Client(base_url=homes[0].address) as client:
             client.post("/api/sign-in", json={"email": "msp@x.example", "password": PASSWORD}).raise_for_status()
             self.cookies = dict(client.cookies)
             self.token = client.get("/api/me").json()["csrf_token"]
@@ -129,7 +129,10 @@ class Load:
         chance, serial = random.Random(number), 0
         mine: list[dict[str, str]] = []
         with httpx.Client(
-            base_url=self.home.address, cookies=self.cookies, headers={"X-CSRF-Token": self.token}, timeout=20
+            base_url=self.homes[number % len(self.homes)].address,
+            cookies=self.cookies,
+            headers={"X-CSRF-Token": self.token},
+            timeout=20,
         ) as client:
             while not self.stop.is_set():
                 time.sleep(chance.uniform(0, THINKS))

@@ -7,7 +7,7 @@ import json
 import random
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any, TypeVar
@@ -264,12 +264,10 @@ class Opening:
     def undo(self) -> None:
         """Keep nothing. A connection that cannot be trusted any more does not go back to the pool."""
         if self._connection is not None:
-            try:
+            with suppress(sa.exc.SQLAlchemyError):  # closed all the same: a ROLLBACK can find that a cluster undid it
                 if self._rehearses:
                     self._connection.invalidate()  # the copies end with it
                 self._connection.close()
-            except sa.exc.SQLAlchemyError:
-                self._connection.invalidate()
 
 
 @dataclass
@@ -342,6 +340,7 @@ class Database:
         tries = _Tries()
         while True:
             opening = Opening(self, rehearses)
+            refused: KeptRefusal | None = None
             try:
                 result = work(opening)
             except Again as again:
@@ -353,9 +352,8 @@ class Database:
                 if again.after is not None:
                     self.run_repeatable(again.after)  # what is made anew twice is made anew
                 continue
-            except KeptRefusal:
-                opening.commit()
-                raise
+            except KeptRefusal as kept:
+                refused = kept
             except (sa.exc.OperationalError, sa.exc.InternalError) as trouble:
                 opening.undo()
                 watch.begun_again()
@@ -379,6 +377,8 @@ class Database:
                 elif not tries.again(trouble):
                     raise
                 continue
+            if refused is not None:
+                raise refused
             return result
 
     def run_repeatable(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
+import random
 import re
+from collections.abc import Iterator
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
+import pytest
 import sqlalchemy as sa
 from alembic import command
 from alembic.autogenerate import compare_metadata
@@ -16,16 +21,23 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.enforcement.enforcing import enforce_all
 from fair_ladle.app.enforcement.usecases import on_hold
 from fair_ladle.app.people import store as people_store
+from fair_ladle.app.plumbing import migrating
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schema import config, metadata, migrate
+from fair_ladle.app.plumbing.tables import schema_change
 from fair_ladle.app.pools import service as pools
 from tests.conftest import new_url
 
 
 def test_the_migrations_end_where_the_tables_are(database: Database) -> None:
     assert migrate(database.engine) is False, "nothing left to migrate"
+    the_same_tables(database)
+
+
+def the_same_tables(database: Database) -> None:
+    """What is there is what the code knows."""
     with database.engine.connect() as connection:
         differences = compare_metadata(MigrationContext.configure(connection, opts={"compare_type": True}), metadata)
     assert [each for each in differences if not re.search("lock_order", str(each))] == []
@@ -87,6 +99,48 @@ def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(
     enforce_all(database)
     assert database.run(on_hold, COMMAND_LINE)
     database.engine.dispose()
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_a_first_start_that_is_killed_goes_on_from_there(server: OwnServer, seed: int) -> None:
+    """Killed after a statement, before or after that is remembered; nine times, then once more to the end."""
+    chance = random.Random(seed)
+    database = Database(new_url(server))
+    write = migrating._Steps._write
+    for left in (chance.randrange(1, 60) for _ in range(9)):
+        after, countdown = chance.random() < 0.5, itertools.count(left, -1)
+
+        def killed(
+            self: Any, cursor: Any, done: str, after: bool = after, countdown: Iterator[int] = countdown
+        ) -> None:
+            last = next(countdown) <= 0
+            if after or not last:
+                write(self, cursor, done)
+            if last:
+                raise KeyboardInterrupt
+
+        with pytest.MonkeyPatch.context() as patched, pytest.raises(KeyboardInterrupt):
+            patched.setattr(migrating._Steps, "_write", killed)
+            migrate(database.engine)
+    assert migrate(database.engine) is True
+    the_same_tables(database)
+
+
+def test_who_migrates_is_known_to_all_nodes_of_a_cluster(server: OwnServer, monkeypatch: pytest.MonkeyPatch) -> None:
+    database = Database(new_url(server))
+    now = datetime.now(UTC)
+    with database.engine.begin() as connection:
+        connection.execute(sa.schema.CreateTable(schema_change))
+        row = {"id": 1, "node": "another", "until": now + timedelta(hours=1), "done": ""}
+        connection.execute(sa.insert(schema_change).values(row))
+    monkeypatch.setattr(migrating, "LOOKS_EVERY", 0.01)
+    with monkeypatch.context() as patched:
+        patched.setattr(migrating, "LONGEST_WAIT", 0.2)
+        with pytest.raises(TimeoutError):
+            migrate(database.engine)
+    with database.engine.begin() as connection:
+        connection.execute(sa.update(schema_change).values(until=now - timedelta(seconds=1)))
+    assert migrate(database.engine) is True, "a node that has done nothing for long is not waited for"
 
 
 def test_a_server_keeps_its_temporary_tables_to_itself(server: OwnServer) -> None:

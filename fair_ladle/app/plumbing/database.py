@@ -431,4 +431,7 @@ def code_of(trouble: Exception) -> int | None:
 def _set_up(connection: Any, record: Any) -> None:
     cursor = connection.cursor()
     cursor.execute(f"SET SESSION innodb_lock_wait_timeout = {ONE_LOCK_WAIT}")
+    cursor.execute("SHOW VARIABLES LIKE 'wsrep_on'")
+    if ("wsrep_on", "ON") in cursor.fetchall():  # a node of a cluster: read what others have committed, too
+        cursor.execute("SET SESSION wsrep_sync_wait = @@wsrep_sync_wait | 1")
     cursor.close()

@@ -11,6 +11,7 @@ from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 
 from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.plumbing.migrating import alone, remembered
 from fair_ladle.app.plumbing.settings import PROJECT
 
 for _capability in (
@@ -46,8 +47,6 @@ for _capability in (
 ):
     import_module(f"fair_ladle.app.{_capability}.tables")
 
-LONGEST_WAIT = 600
-"""Seconds in which another server has migrated."""
 __all__ = ["config", "metadata", "migrate"]
 
 
@@ -62,17 +61,19 @@ def migrate(engine: sa.Engine) -> bool:
     """Bring the database up to the newest schema; True where anything was done. One at a time: the others wait."""
     settings = config()
     head = ScriptDirectory.from_config(settings).get_current_head()
-    with engine.begin() as connection:
-        if MigrationContext.configure(connection).get_current_revision() == head:
+    with engine.connect() as connection:
+        if _version(connection) == head:
             return False
-        name = f"fair ladle {engine.url.database}"[:64]
-        if connection.scalar(sa.select(sa.func.get_lock(name, LONGEST_WAIT))) != 1:
-            raise TimeoutError("Another server has been bringing the database up to date for too long.")
-        try:
-            if MigrationContext.configure(connection).get_current_revision() == head:
+        with alone(connection) as done:
+            if _version(connection) == head:
                 return False
-            settings.attributes["connection"] = connection
-            command.upgrade(settings, "head")
+            with connection.begin(), remembered(engine, done):
+                settings.attributes["connection"] = connection
+                command.upgrade(settings, "head")
             return True
-        finally:
-            connection.execute(sa.select(sa.func.release_lock(name)))
+
+
+def _version(connection: sa.Connection) -> str | None:
+    found = MigrationContext.configure(connection).get_current_revision()
+    connection.rollback()  # what is read next is read anew
+    return found

@@ -1,9 +1,10 @@
-"""The schedule's jobs, mails that are to go out, requests that happened, and generations of what is cached."""
+"""The schedule's jobs, mails that are to go out, requests that happened, generations of what is cached, and where
+bringing the database up to date stands."""
 
 from __future__ import annotations
 
 import sqlalchemy as sa
-from sqlalchemy.dialects.mysql import MEDIUMBLOB
+from sqlalchemy.dialects.mysql import MEDIUMBLOB, MEDIUMTEXT
 
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
@@ -82,3 +83,13 @@ demo_clock = sa.Table(
     sa.Column("demo_at", Instant, nullable=False),
     sa.Column("real_at", Instant, nullable=False),
 )
+
+schema_change = sa.Table(
+    "schema_change",
+    metadata,
+    sa.Column("id", sa.SmallInteger, primary_key=True, autoincrement=False, comment="1: there is one row"),
+    sa.Column("node", sa.String(255), comment="the database server at which it is under way; NULL = it is not"),
+    sa.Column("until", Instant, nullable=False, comment="then another node may take it over"),
+    sa.Column("done", MEDIUMTEXT, nullable=False, comment="statements done of the migration under way, by hash"),
+)
+"""Where bringing the database up to date stands: made by that, before the first migration."""

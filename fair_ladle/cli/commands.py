@@ -23,6 +23,7 @@ from fair_ladle.app.allocations.positions import SUPPLY, positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.data_import.formats import Expected, instant, number
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import OutcomeUnknown
 from fair_ladle.app.plumbing.installation import close_installation, is_demo, make_home, open_database
@@ -408,6 +409,12 @@ main_program: Callable[[int, Path, bool], None] | None = None
 """Serves on a port; set by the program that wires, so that commands know nothing of the web."""
 
 
+ANOTHER_KEY = (
+    "The newest entry of the log was written with another key than this home's log.key. Servers on one database share "
+    "that file, or FAIR_LADLE_SECRET_KEY: else `verify` takes what the others write for changed."
+)
+
+
 @app.command()
 def serve(
     port: Annotated[int, typer.Option("--port", envvar="FAIR_LADLE_PORT", min=1, max=65535)] = DEFAULT_PORT,
@@ -426,6 +433,8 @@ def serve(
     try:
         signs = prepare(database, home, lambda what: to_people.print(what, highlight=False)) if demo else []
         link = None if demo else database.run(setup.new_link)
+        if database.run(log_service.is_another_key):
+            to_people.print(ANOTHER_KEY)
         database.engine.dispose()
         print(f"\nFair Ladle is at http://127.0.0.1:{port}/", flush=True)
         if link is not None:

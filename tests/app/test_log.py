@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 import zlib
+from dataclasses import replace
 from datetime import timedelta
+from pathlib import Path
 from typing import Any
 
+import pytest
+import sqlalchemy as sa
+from cryptography.fernet import Fernet
 from fastapi.testclient import TestClient
 
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.log.tables import log_entries, log_seals
+from fair_ladle.app.people_admin import joining
+from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import delegating, roles
@@ -53,6 +61,21 @@ def test_each_act_and_refusal_says_who_through_what_and_from_where(app: TestClie
     with demo.engine.begin() as connection:
         connection.exec_driver_sql("UPDATE log_entries SET origin = '10.0.0.1' WHERE action = 'refused'")
     assert demo.run(log_service.broken_seals) != []
+
+
+@pytest.mark.parametrize("secret", [None, Fernet.generate_key().decode()])
+def test_servers_of_one_database_seal_with_one_key(demo: Database, tmp_path: Path, secret: str | None) -> None:
+    """Each has a home of its own: they share a secret, or are told that they do not."""
+    with demo.engine.begin() as connection:
+        connection.execute(sa.delete(log_seals))
+        connection.execute(sa.delete(log_entries))
+    homes = [replace(demo.settings, home=tmp_path / name, secret_key=secret) for name in "ab"]
+    for demo.settings in homes:
+        demo.run(joining.add, COMMAND_LINE, NewPerson("OLDQUAY-CREW", "Key Probe", invite=False))
+    demo.settings = homes[0]
+    assert demo.run(log_service.is_another_key) is (secret is None)
+    assert demo.run(log_service.seal_new) > 0
+    assert (demo.run(log_service.broken_seals) == []) is (secret is not None)
 
 
 def test_the_log_is_found_by_kind_days_and_words(app: TestClient, demo: Database) -> None:

@@ -68,19 +68,24 @@ KINDS = ("assign", "release", "draft", *OFFICE)
 
 
 class Home:
-    """A home of its own with its server as a process."""
+    """A home with its server as a process: with a database of its own, or at a node of a cluster."""
 
-    def __init__(self, home: Path):
-        self.settings = Settings(home, None)
+    def __init__(self, home: Path, database_url: str | None = None, secret_key: str | None = None):
+        self.settings = Settings(home, database_url, secret_key=secret_key)
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             self.port = probe.getsockname()[1]
         self.address = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen[bytes] | None = None
 
-    def serve(self) -> None:
+    def serve(self, waits: bool = True) -> None:
+        """Start the server, and wait until it answers."""
         environment = os.environ | {"FAIR_LADLE_HOME": str(self.settings.home), "FAIR_LADLE_PORT": str(self.port)}
         environment.pop("FAIR_LADLE_DATABASE_URL", None)
+        if self.settings.database_url:
+            environment |= {"FAIR_LADLE_DATABASE_URL": self.settings.database_url, "FAIR_LADLE_WORKERS": "1"}
+        if self.settings.secret_key:
+            environment["FAIR_LADLE_SECRET_KEY"] = self.settings.secret_key
         self.process = subprocess.Popen(
             [sys.executable, "-m", "fair_ladle", "serve"],
             cwd=PROJECT,
@@ -88,7 +93,12 @@ class Home:
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
-        for _ in range(300):
+        if waits:
+            self.comes_up()
+
+    def comes_up(self) -> None:
+        """Wait until it answers."""
+        for _ in range(600):
             try:
                 httpx.get(f"{self.address}/api/health", timeout=1)
                 return
@@ -265,14 +275,19 @@ def everybody_once(database: Database, load: Load) -> None:
     assert doubled == []
 
 
+def fill(settings: Settings, intake: Path) -> None:
+    """What the clients find, and somebody who signs in."""
+    database = open_database(settings)
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(INTAKE, intake)))
+    database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ada", "MSP", PASSWORD)
+    database.engine.dispose()
+
+
 @pytest.fixture
 def home(tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
     with folder_in_memory(tmp_path_factory) as folder:
         found = Home(folder)
-        database = open_database(found.settings)
-        database.run(data_import.load, COMMAND_LINE, read_source(as_folder(INTAKE, folder / "intake")))
-        database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ada", "MSP", PASSWORD)
-        database.engine.dispose()
+        fill(found.settings, folder / "intake")
         found.serve()
         yield found
         if found.process:
@@ -322,7 +337,12 @@ def test_nothing_breaks_under_load_and_through_kills(home: Home) -> None:
         for thread in load.threads:
             thread.join()
     assert min(load.done[kind] for kind in KINDS) >= LEAST, load.done
-    database = open_database(home.settings)
+    nothing_is_lost_or_doubled(home.settings, load)
+
+
+def nothing_is_lost_or_doubled(settings: Settings, load: Load) -> None:
+    """What is in the database is what was answered, and everything in it agrees."""
+    database = open_database(settings)
     with database.engine.connect() as connection:
         there = list(
             connection.scalars(

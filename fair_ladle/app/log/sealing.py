@@ -41,14 +41,16 @@ def _read(file: Path) -> Key:
     return Key(bytes.fromhex(secret), int(older))
 
 
-def key(folder: Path, newest: Callable[[], int]) -> Key:
-    """The key of an installation, made when it is first needed. Servers that share a database share this file."""
+def key(folder: Path, newest: Callable[[], int], shared: str | None = None) -> Key:
+    """The key of an installation, made when it is first needed: of the ``shared`` secret where there is one. Servers
+    that share a database share that secret, or this file."""
     file = folder / KEY
     if not file.exists():
         folder.mkdir(parents=True, exist_ok=True)
         half_done = folder / f"{KEY}.{os.getpid()}.{secrets.token_hex(4)}"
         half_done.touch(mode=0o600)
-        half_done.write_text(f"{secrets.token_hex(KEY_BYTES)} {newest()}\n")
+        made = secrets.token_bytes(KEY_BYTES) if shared is None else hmac.digest(shared.encode(), b"log", "sha256")
+        half_done.write_text(f"{made.hex()} {newest()}\n")
         try:
             os.link(half_done, file)
         except FileExistsError:

@@ -120,7 +120,15 @@ def erase(tx: Transaction, account_ids: Collection[int], names: Collection[str],
 
 
 def _key(tx: Transaction) -> sealing.Key:
-    return sealing.key(tx.settings.home, lambda: store.newest_id(tx.connection))
+    shared = tx.settings.secret_key
+    older = store.newest_without_code if shared else store.newest_id
+    return sealing.key(tx.settings.home, lambda: older(tx.connection), shared)
+
+
+def is_another_key(tx: Transaction) -> bool:
+    """Whether the newest entry was written with another key than this home's."""
+    newest = store.newest(tx.connection, [], None, 1)
+    return any(entry.code is not None and entry.code != _key(tx).code(_of_row(entry)) for entry in newest)
 
 
 def write_refusal(tx: Transaction, actor: Actor, asked: str, problem: Problem) -> None:

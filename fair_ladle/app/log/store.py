@@ -120,6 +120,11 @@ def newest_id(connection: sa.Connection) -> int:
     return connection.scalar(sa.select(sa.func.max(e.c.id))) or 0
 
 
+def newest_without_code(connection: sa.Connection) -> int:
+    """The number of the newest entry that was written before there was a key; 0 where there is none."""
+    return connection.scalar(sa.select(sa.func.max(e.c.id)).where(e.c.code.is_(None))) or 0
+
+
 def last_seal(connection: sa.Connection) -> Any | None:
     """The end of the chain; None where nothing is sealed."""
     return connection.execute(sa.select(seals).order_by(seals.c.number.desc()).limit(1)).first()

@@ -63,7 +63,7 @@ def test_each_act_and_refusal_says_who_through_what_and_from_where(app: TestClie
     assert demo.run(log_service.broken_seals) != []
 
 
-@pytest.mark.parametrize("secret", [None, Fernet.generate_key().decode()])
+@pytest.mark.parametrize("secret", [None, Fernet.generate_key().decode()], ids=["none", "shared"])
 def test_servers_of_one_database_seal_with_one_key(demo: Database, tmp_path: Path, secret: str | None) -> None:
     """Each has a home of its own: they share a secret, or are told that they do not."""
     with demo.engine.begin() as connection:

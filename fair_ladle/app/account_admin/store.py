@@ -6,13 +6,15 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.account_admin.rows import TemplateRecord
 from fair_ladle.app.account_admin.tables import account_templates
+from fair_ladle.app.plumbing.database import fetch
 
 
-def templates(connection: sa.Connection, branch_id: int) -> list[Any]:
+def templates(connection: sa.Connection, branch_id: int) -> list[TemplateRecord]:
     """The templates of a branch, by name."""
     t = account_templates
-    return list(connection.execute(sa.select(t).where(t.c.branch_id == branch_id).order_by(t.c.name)))
+    return fetch(connection, sa.select(t).where(t.c.branch_id == branch_id).order_by(t.c.name), TemplateRecord)
 
 
 def put(connection: sa.Connection, row: dict[str, Any]) -> None:

@@ -18,6 +18,7 @@ import numpy as np
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import store
+from fair_ladle.app.accounts.rows import PlacedAccount
 from fair_ladle.app.accounts.tables import accounts as accounts_table
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
@@ -213,7 +214,7 @@ def read(tx: Transaction, day: date) -> Accounts:
     return _laid_out({each.id: each.parent_id for each in found}, {each.id: _facts(each) for each in found})
 
 
-def _facts(row: Any) -> AccountFacts:
+def _facts(row: PlacedAccount) -> AccountFacts:
     return AccountFacts(*_READ(row))
 
 

@@ -8,8 +8,9 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts.rows import AccountRecord, PlacedAccount, Uncharged
 from fair_ladle.app.accounts.tables import account_parents, account_statuses, account_unallocated, accounts
-from fair_ladle.app.plumbing.database import insert_row
+from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row
 from fair_ladle.app.plumbing.problems import invalid
 
 
@@ -21,28 +22,26 @@ def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
     )
 
 
-def on_day(connection: sa.Connection, day: date, ids: Collection[int] | None = None) -> list[Any]:
+def on_day(connection: sa.Connection, day: date, ids: Collection[int] | None = None) -> list[PlacedAccount]:
     """Every account (or these) with its parent's id and its own status (NULL = active) on a day."""
     s, u = account_statuses, account_unallocated
     some = sa.true() if ids is None else accounts.c.id.in_(ids)
-    return list(
-        connection.execute(
-            sa.select(
-                accounts,
-                account_parents.c.parent_id,
-                account_parents.c.first_day.label("placed_since"),
-                s.c.status,
-                s.c.charged,
-                s.c.first_day.label("status_since"),
-                sa.func.coalesce(u.c.value, "free").label("unallocated"),
-            )
-            .join(
-                account_parents, sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day))
-            )
-            .outerjoin(s, sa.and_(s.c.account_id == accounts.c.id, in_force(s, day)))
-            .outerjoin(u, sa.and_(u.c.account_id == accounts.c.id, in_force(u, day)))
-            .where(some)
+    return fetch(
+        connection,
+        sa.select(
+            accounts,
+            account_parents.c.parent_id,
+            account_parents.c.first_day.label("placed_since"),
+            s.c.status,
+            s.c.charged,
+            s.c.first_day.label("status_since"),
+            sa.func.coalesce(u.c.value, "free").label("unallocated"),
         )
+        .join(account_parents, sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day)))
+        .outerjoin(s, sa.and_(s.c.account_id == accounts.c.id, in_force(s, day)))
+        .outerjoin(u, sa.and_(u.c.account_id == accounts.c.id, in_force(u, day)))
+        .where(some),
+        PlacedAccount,
     )
 
 
@@ -72,19 +71,19 @@ def turned_between(connection: sa.Connection, one: date, later: date) -> list[in
     return list(connection.scalars(sa.union(*parts)))
 
 
-def uncharged(connection: sa.Connection, first: date, last: date) -> list[Any]:
+def uncharged(connection: sa.Connection, first: date, last: date) -> list[Uncharged]:
     """account_id, first_day and last_day of the times within a period in which accounts are suspended and not
     charged."""
     s = account_statuses
-    return list(
-        connection.execute(
-            sa.select(s.c.account_id, s.c.first_day, s.c.last_day).where(
-                s.c.charged.is_(False),
-                s.c.status == "suspended",
-                s.c.first_day <= last,
-                sa.or_(s.c.last_day.is_(None), s.c.last_day >= first),
-            )
-        )
+    return fetch(
+        connection,
+        sa.select(s.c.account_id, s.c.first_day, s.c.last_day).where(
+            s.c.charged.is_(False),
+            s.c.status == "suspended",
+            s.c.first_day <= last,
+            sa.or_(s.c.last_day.is_(None), s.c.last_day >= first),
+        ),
+        Uncharged,
     )
 
 
@@ -131,13 +130,15 @@ def unallocated_on(connection: sa.Connection, day: date) -> dict[int, str]:
     return {row.account_id: row.value for row in connection.execute(sa.select(u).where(in_force(u, day)))}
 
 
-def root(connection: sa.Connection) -> Any | None:
+def root(connection: sa.Connection) -> AccountRecord | None:
     """The operator: the account that has no parent."""
-    return connection.execute(
+    return fetch_first(
+        connection,
         sa.select(accounts)
         .join(account_parents, account_parents.c.account_id == accounts.c.id)
-        .where(account_parents.c.parent_id.is_(None))
-    ).first()
+        .where(account_parents.c.parent_id.is_(None)),
+        AccountRecord,
+    )
 
 
 def changes_of_place(connection: sa.Connection, first: date, last: date) -> list[date]:

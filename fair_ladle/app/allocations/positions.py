@@ -14,6 +14,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import seats, store
 from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
@@ -226,7 +227,7 @@ class Positions:
         return ladder_members(self.ladder(row, column), way, self.snapshot.products[column], promisable, actor, names)
 
 
-def to_version(row: Any, code: str) -> Version:
+def to_version(row: VersionRecord, code: str) -> Version:
     """A row of the table as the engine's version."""
     return Version(
         code,

@@ -79,9 +79,10 @@ def snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot | None:
             return None  # the accounts are others by now
         columns = np.array([column_of[each] for each in pool_ids], dtype=np.int64)
         own[rows, columns] = np.array(used, dtype=np.int64)
-        for place, (_, _, _, since, days) in enumerate(found):
-            if since is not None:
-                clocks[int(rows[place]), int(columns[place])] = _clock(since, days, frame)
+        for place, each in enumerate(found):
+            if each.past_cap_since is not None:
+                clock = _clock(each.past_cap_since, each.grace_days, frame)
+                clocks[int(rows[place]), int(columns[place])] = clock
     found_seats = with_seats(
         tx, replace(frame, at=now, own=own, clocks=clocks), lambda per: _own_of(tx, frame, per, now)
     )
@@ -238,7 +239,7 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
     grid.overage[at] = [row.at_cap == AtCap.OVERAGE for row in read]
     grid.present[at] = [row.allocated for row in read]
     for row, place in zip(read, places, strict=True):
-        if row.per is not None:
+        if row.per is not None and row.fixed is not None and row.each is not None:
             grid.following[place] = Follows(row.fixed, row.each, row.per)
             follow[row.pool_id, row.account_id, row.per] = place
         if row.grace_days is not None:

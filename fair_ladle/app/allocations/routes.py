@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.allocations import snapshots, views
 from fair_ladle.app.allocations.positions import Positions
+from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import At, Db, Format, Who, sheet
@@ -357,7 +358,7 @@ def export(
 EXPORTED = ("reserve", "cap", "own", "load", "held_by", "headroom")
 
 
-def version_body(version: Any) -> dict[str, Any]:
+def version_body(version: VersionRecord) -> dict[str, Any]:
     """An allocation version, as plain values."""
     return {
         "id": version.id,

@@ -10,9 +10,20 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.allocations.rows import (
+    EndingVersion,
+    FreshCounter,
+    HeldAhead,
+    HeldBelow,
+    KeptDayRecord,
+    OwnAndClock,
+    PoolLimit,
+    PoolRoom,
+    VersionRecord,
+)
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, kept_days, use_changes
 from fair_ladle.app.allocations.tables import held_ahead as held_ahead_table
-from fair_ladle.app.plumbing.database import batched, pairs
+from fair_ladle.app.plumbing.database import batched, fetch, pairs
 from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.settling import NO_LIMIT
@@ -51,22 +62,22 @@ def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> dict[in
     return {row.id: row.fresh_until for row in connection.execute(wanted)}
 
 
-def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -> list[Any]:
+def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -> list[FreshCounter]:
     """The counters of these cells (pool, account), each with how long its pool's hold (``fresh_until``, as text: there
     are many cells of few pools)."""
     c, k = counters, pairs(cells)
     same = sa.and_(c.c.pool_id == k.c.a, c.c.account_id == k.c.b)
     joined = k.join(c, same).join(pools, pools.c.id == c.c.pool_id)
     wanted = sa.select(c, sa.func.concat(pools.c.fresh_until).label("fresh_until")).select_from(joined)
-    return list(connection.execute(wanted.prefix_with("STRAIGHT_JOIN")))
+    return fetch(connection, wanted.prefix_with("STRAIGHT_JOIN"), FreshCounter)
 
 
-def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[OwnAndClock]:
     """(pool, account, own, since when a clock runs, its days) of the counters of these pools where there is any."""
     c = counters
     something = sa.or_(c.c.own != 0, c.c.past_cap_since.is_not(None))
     wanted = sa.select(c.c.pool_id, c.c.account_id, c.c.own, c.c.past_cap_since, c.c.grace_days)
-    return list(connection.execute(wanted.where(c.c.pool_id.in_(pool_ids), something)))
+    return fetch(connection, wanted.where(c.c.pool_id.in_(pool_ids), something), OwnAndClock)
 
 
 def pressed(
@@ -113,15 +124,15 @@ def promised_unused(connection: sa.Connection, pool_ids: Collection[int], inside
     return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
 
 
-def limits_in_pools(connection: sa.Connection, product_id: int) -> list[Any]:
+def limits_in_pools(connection: sa.Connection, product_id: int) -> list[PoolLimit]:
     """pool_id, account_id, parent_id, cap and physical (both in grains, None = none) of every account in the pools of a
     product, those below before those above."""
     wanted = sa.select(*(counters.c[name] for name in ("pool_id", "account_id", "parent_id", "cap", "physical")))
     of_product = counters.c.pool_id.in_(sa.select(pools.c.id).where(pools.c.product_id == product_id))
-    return list(connection.execute(wanted.where(of_product).order_by(counters.c.pool_id, counters.c.depth.desc())))
+    return fetch(connection, wanted.where(of_product).order_by(counters.c.pool_id, counters.c.depth.desc()), PoolLimit)
 
 
-def rooms(connection: sa.Connection) -> list[Any]:
+def rooms(connection: sa.Connection) -> list[PoolRoom]:
     """(owner, product, promisable, load) of every pool, by owner and product."""
     c, a, p = counters, accounts, products
     wanted = sa.select(a.c.code.label("owner"), p.c.code.label("product"), c.c.promisable, c.c.load)
@@ -129,15 +140,15 @@ def rooms(connection: sa.Connection) -> list[Any]:
         c, sa.and_(c.c.pool_id == pools.c.id, c.c.account_id == pools.c.owner_id, c.c.promisable.is_not(None))
     )
     joined = joined.join(a, a.c.id == pools.c.owner_id).join(p, p.c.id == pools.c.product_id)
-    return list(connection.execute(joined.order_by(a.c.code, p.c.code)))
+    return fetch(connection, joined.order_by(a.c.code, p.c.code), PoolRoom)
 
 
-def held_below(connection: sa.Connection, pool_id: int, owner_id: int, depth: int) -> list[Any]:
+def held_below(connection: sa.Connection, pool_id: int, owner_id: int, depth: int) -> list[HeldBelow]:
     """(account, held) of the accounts directly below a pool's owner, which stand at a depth."""
     c = counters
     held = sa.func.greatest(c.c.load, c.c.reserve).label("held")
     below = [c.c.pool_id == pool_id, c.c.depth == depth, c.c.parent_id == owner_id]
-    return list(connection.execute(sa.select(c.c.account_id, held).where(*below)))
+    return fetch(connection, sa.select(c.c.account_id, held).where(*below), HeldBelow)
 
 
 def branch_use_of(
@@ -159,7 +170,7 @@ def versions(
     first: date | None = None,
     last: date | None = None,
     account_ids: Collection[int] | None = None,
-) -> list[Any]:
+) -> list[VersionRecord]:
     """Versions in force at some time from first to last (None = unlimited), by first day."""
     a = allocations
     wanted: list[sa.ColumnElement[bool]] = [a.c.product_id.in_(product_ids)]
@@ -169,7 +180,7 @@ def versions(
         wanted.append(sa.or_(a.c.last_day.is_(None), a.c.last_day >= first))
     if account_ids is not None:
         wanted.append(a.c.account_id.in_(account_ids))
-    return list(connection.execute(sa.select(a, PER).where(*wanted).order_by(a.c.first_day)))
+    return fetch(connection, sa.select(a, PER).where(*wanted).order_by(a.c.first_day), VersionRecord)
 
 
 def terms_between(
@@ -209,10 +220,14 @@ def terms_between(
     return [tuple(row) for row in connection.execute(wanted)]
 
 
-def kept_of(connection: sa.Connection, keys: Collection[tuple[int, date]]) -> list[Any]:
+def kept_of(connection: sa.Connection, keys: Collection[tuple[int, date]]) -> list[KeptDayRecord]:
     """The days of products (product, day) that are kept."""
     k = kept_days
-    return list(connection.execute(sa.select(k).where(sa.tuple_(k.c.product_id, k.c.day).in_(keys)))) if keys else []
+    return (
+        fetch(connection, sa.select(k).where(sa.tuple_(k.c.product_id, k.c.day).in_(keys)), KeptDayRecord)
+        if keys
+        else []
+    )
 
 
 def made_of(connection: sa.Connection, product_id: int, since: date) -> dict[date, str]:
@@ -230,13 +245,13 @@ def keep_day(connection: sa.Connection, product_id: int, day: date, values: dict
 
 def held_ahead(
     connection: sa.Connection, product_ids: Collection[int], owner_ids: Collection[int] | None = None
-) -> list[Any]:
+) -> list[HeldAhead]:
     """How much more is held of these products' pools (of these owners alone) on days ahead, by pool and day."""
     h = held_ahead_table
     wanted = sa.select(h).where(h.c.product_id.in_(product_ids))
     if owner_ids is not None:
         wanted = wanted.where(h.c.owner_id.in_(owner_ids))
-    return list(connection.execute(wanted.order_by(h.c.product_id, h.c.owner_id, h.c.day)))
+    return fetch(connection, wanted.order_by(h.c.product_id, h.c.owner_id, h.c.day), HeldAhead)
 
 
 def put_held_ahead(connection: sa.Connection, product_id: int, rows: Sequence[dict[str, Any]]) -> None:
@@ -257,7 +272,9 @@ def next_boundary(connection: sa.Connection, product_ids: Collection[int], after
     return min((day for day in (begins, day_after) if day is not None), default=None)
 
 
-def ending(connection: sa.Connection, branch: sa.ColumnElement[bool], first: date, last: date, limit: int) -> list[Any]:
+def ending(
+    connection: sa.Connection, branch: sa.ColumnElement[bool], first: date, last: date, limit: int
+) -> list[EndingVersion]:
     """Versions of a branch's accounts that end within these days, the earliest first, with the terms that follow
     (``then_id`` NULL = none do)."""
     a, then = allocations, allocations.alias("following")
@@ -266,14 +283,14 @@ def ending(connection: sa.Connection, branch: sa.ColumnElement[bool], first: dat
         then.c.account_id == a.c.account_id,
         then.c.first_day == sa.func.adddate(a.c.last_day, 1),
     )
-    return list(
-        connection.execute(
-            sa.select(a, then.c.id.label("then_id"), then.c.reserve.label("then_reserve"), then.c.cap.label("then_cap"))
-            .outerjoin(then, follows)
-            .where(branch, a.c.last_day >= first, a.c.last_day <= last)
-            .order_by(a.c.last_day, a.c.account_id, a.c.product_id)
-            .limit(limit)
-        )
+    return fetch(
+        connection,
+        sa.select(a, then.c.id.label("then_id"), then.c.reserve.label("then_reserve"), then.c.cap.label("then_cap"))
+        .outerjoin(then, follows)
+        .where(branch, a.c.last_day >= first, a.c.last_day <= last)
+        .order_by(a.c.last_day, a.c.account_id, a.c.product_id)
+        .limit(limit),
+        EndingVersion,
     )
 
 
@@ -316,19 +333,21 @@ def end_all(connection: sa.Connection, account_ids: Collection[int], day: date) 
     )
 
 
-def lock_versions(connection: sa.Connection, account_ids: Collection[int], product_id: int, day: date) -> list[Any]:
+def lock_versions(
+    connection: sa.Connection, account_ids: Collection[int], product_id: int, day: date
+) -> list[VersionRecord]:
     """The versions of these accounts' allocations of a product in force on a day or later, the earlier first,
     locked."""
     a = allocations
-    return list(
-        connection.execute(
-            sa.select(a, PER)
-            .where(
-                a.c.product_id == product_id,
-                a.c.account_id.in_(account_ids),
-                sa.or_(a.c.last_day.is_(None), a.c.last_day >= day),
-            )
-            .order_by(a.c.account_id, a.c.first_day)
-            .with_for_update()
+    return fetch(
+        connection,
+        sa.select(a, PER)
+        .where(
+            a.c.product_id == product_id,
+            a.c.account_id.in_(account_ids),
+            sa.or_(a.c.last_day.is_(None), a.c.last_day >= day),
         )
+        .order_by(a.c.account_id, a.c.first_day)
+        .with_for_update(),
+        VersionRecord,
     )

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
-from typing import Any
 
 import numpy as np
 
@@ -13,6 +12,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import kept, present, store
 from fair_ladle.app.allocations.ahead import KeptAhead
 from fair_ladle.app.allocations.positions import Positions, frame_of, positions_at, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
@@ -156,7 +156,7 @@ class Cell:
 
     positions: Positions
     row: int
-    version: Any | None
+    version: VersionRecord | None
     """The allocation version in force (a row of the table), or None."""
     may_change: bool
     most_reserve: int
@@ -212,7 +212,7 @@ class TermsInForce:
 
     account: str
     product: str
-    version: Any | None
+    version: VersionRecord | None
     owner: bool
     reached: bool
     fixed: str | None
@@ -256,7 +256,7 @@ def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> li
 class HistoryEntry:
     """A version of an allocation, with who made it, when and through what; by None = it came with an intake."""
 
-    version: Any
+    version: VersionRecord
     by: str | None
     at: datetime | None
     through: str | None

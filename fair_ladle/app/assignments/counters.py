@@ -178,7 +178,7 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
             continue
         there = {(row.pool_id, row.account_id): row for row in store.read_pools(tx.connection, ids)}
         fresh = {row.id: row.fresh_until for row in store.read_pool_rows(tx.connection, ids)}
-        known = {each: min(tx.now, until - TICK) for each, until in fresh.items() if _was_made(until, tx.now)}
+        known = {each: min(tx.now, until - TICK) for each, until in fresh.items() if until and _was_made(until, tx.now)}
         if known:
             found.extend(_compare(tx, product, there, set(known), min(known.values())))
     return found

@@ -81,11 +81,13 @@ class Directory:
                 raise not_found("account", account)
             if owner is None:
                 raise invalid(f"Neither {account} nor any account above it has a pool of {product.name}.", "product")
+            pool_id = way[owner].pool_id
+            assert pool_id is not None
             place = Place(
                 way[0].id,
                 account,
                 product,
-                way[owner].pool_id,
+                pool_id,
                 owner,
                 tuple((each.id, each.code, each.name) for each in way),
                 next(((at, each.status) for at, each in enumerate(way) if each.status), None),

@@ -25,6 +25,7 @@ from fair_ladle.app.assignments.places import Directory, Place, directory, forge
 from fair_ladle.app.assignments.walk import CeilingReached, LimitReached, Stale, begin_clocks, caps_now, rung, walk
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people
+from fair_ladle.app.people.rows import PersonFacts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
@@ -185,6 +186,7 @@ def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder, 
     caps = caps_now(tx, place.pool_id, list(rows.values()))
     rungs = [rung(rows[each], code, tx.now, zone, caps.get(each)) for each, code, _ in place.to_owner]
     owner = rows[place.to_owner[-1][0]]
+    assert owner.physical is not None and owner.promisable is not None
     left = owner.physical - store.used(tx.connection, place.pool_id)
     return ladder(rungs, owner.promisable, left), rungs, owner.promisable
 
@@ -239,7 +241,7 @@ def check_subjects(tx: Transaction, account_id: int, product: Product, subjects:
 
 
 def what_speaks_against(
-    tx: Transaction, product: Product, people: Sequence[Any], leaving: Collection[str] = ()
+    tx: Transaction, product: Product, people: Sequence[PersonFacts], leaving: Collection[str] = ()
 ) -> dict[str, str]:
     """Why each of these people may not have a product in their account, limits aside, by username and worded without
     their name; those who may are left out.

@@ -9,10 +9,13 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
+from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.allocations.tables import LOCK_ORDER, branch_use, counters, use_changes
+from fair_ladle.app.assignments.rows import StepUp, UseChange
 from fair_ladle.app.plumbing import rehearsal
-from fair_ladle.app.plumbing.database import Prepared, Transaction, lock_rows
+from fair_ladle.app.plumbing.database import Prepared, Transaction, fetch, lock_rows
 from fair_ladle.app.plumbing.tables import generations
+from fair_ladle.app.pools.rows import PoolRecord
 from fair_ladle.app.pools.tables import pools
 
 WAY_UP = sa.text(
@@ -37,9 +40,9 @@ WAY_UP = sa.text(
 )
 
 
-def way_up(connection: sa.Connection, code: str, product_id: int, day: date) -> list[Any]:
+def way_up(connection: sa.Connection, code: str, product_id: int, day: date) -> list[StepUp]:
     """The accounts from one up to the root, each with the pool of the product that it owns, if any."""
-    return list(connection.execute(WAY_UP, {"code": code, "product_id": product_id, "day": day}))
+    return fetch(connection, WAY_UP, StepUp, {"code": code, "product_id": product_id, "day": day})
 
 
 c = counters
@@ -146,13 +149,13 @@ def use_of(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
     return list(connection.execute(sa.union_all(added, changed)))
 
 
-def changes_of_use(connection: sa.Connection) -> list[Any]:
+def changes_of_use(connection: sa.Connection) -> list[UseChange]:
     """Some of what is not added up yet, locked by key: who makes counters anew comes before or after."""
     u = use_changes
     ids = list(connection.scalars(sa.select(u.c.id).order_by(u.c.id).limit(AT_ONCE)))
     if not ids:
         return []
-    return list(connection.execute(sa.select(u).where(u.c.id.in_(ids)).order_by(u.c.id).with_for_update()))
+    return fetch(connection, sa.select(u).where(u.c.id.in_(ids)).order_by(u.c.id).with_for_update(), UseChange)
 
 
 def add_up(connection: sa.Connection, ids: Sequence[int], changes: dict[tuple[int, int], int]) -> None:
@@ -164,54 +167,57 @@ def add_up(connection: sa.Connection, ids: Sequence[int], changes: dict[tuple[in
     connection.execute(sa.delete(use_changes).where(use_changes.c.id.in_(ids)))
 
 
-def followers(connection: sa.Connection, products: Collection[str] | None) -> list[Any]:
+def followers(connection: sa.Connection, products: Collection[str] | None) -> list[CounterRecord]:
     """The counters whose cap follows units of these counted products (codes; None = of any), as they stand, not
     locked."""
     wanted = c.c.per.is_not(None) if products is None else c.c.per.in_(products)
-    return list(connection.execute(sa.select(c).where(wanted)))
+    return fetch(connection, sa.select(c).where(wanted), CounterRecord)
 
 
-def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, Any]:
+def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, CounterRecord]:
     """Counters as they stand, not locked."""
-    rows = connection.execute(sa.select(c).where(c.c.pool_id == pool_id, c.c.account_id.in_(account_ids)))
+    rows = fetch(connection, sa.select(c).where(c.c.pool_id == pool_id, c.c.account_id.in_(account_ids)), CounterRecord)
     return {row.account_id: row for row in rows}
 
 
-def read_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+def read_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[CounterRecord]:
     """All counters of these pools as they stand, not locked."""
-    return list(connection.execute(sa.select(c).where(c.c.pool_id.in_(pool_ids))))
+    return fetch(connection, sa.select(c).where(c.c.pool_id.in_(pool_ids)), CounterRecord)
 
 
-def read_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+def read_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[PoolRecord]:
     """The pools' own rows as they stand, not locked."""
-    return list(connection.execute(sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id)))
+    return fetch(connection, sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id), PoolRecord)
 
 
-def lock_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+def lock_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[CounterRecord]:
     """All counters of these pools, deeper accounts first, then the pools' own rows."""
-    rows: list[Any] = []
+    rows: list[CounterRecord] = []
     for pool_id in sorted(pool_ids):
         # Rows are locked as the index is read, so it has to be the one in the order of locks.
-        rows += connection.execute(
+        rows += fetch(
+            connection,
             sa.select(c)
             .with_hint(c, f"FORCE INDEX ({LOCK_ORDER.name})", "mysql")
             .where(c.c.pool_id == pool_id)
             .order_by(c.c.depth.desc(), c.c.account_id)
-            .with_for_update()
+            .with_for_update(),
+            CounterRecord,
         )
     lock_pool_rows(connection, pool_ids)
     return rows
 
 
-def touch_pool(connection: sa.Connection, pool_id: int) -> Any:
+def touch_pool(connection: sa.Connection, pool_id: int) -> PoolRecord:
     """A pool's own row, locked by a write: whoever takes the last unit is alone, on a cluster too."""
-    return lock_rows(connection, pools, [pool_id])[0]
+    pool: PoolRecord = lock_rows(connection, pools, [pool_id])[0]
+    return pool
 
 
-def lock_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+def lock_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[PoolRecord]:
     """The pools' own rows, locked."""
-    return list(
-        connection.execute(sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id).with_for_update())
+    return fetch(
+        connection, sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id).with_for_update(), PoolRecord
     )
 
 

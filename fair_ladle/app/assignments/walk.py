@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from fair_ladle.app.allocations import seats
 from fair_ladle.app.allocations.present import is_fresh
+from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.assignments import store
 from fair_ladle.app.assignments.counters import is_restricted
 from fair_ladle.app.plumbing.database import Transaction
@@ -24,15 +25,17 @@ class LimitReached(Exception):
         self.account_ids = account_ids
 
 
-def caps_now(tx: Transaction, pool_id: int, found: Collection[Any]) -> dict[int, int]:
+def caps_now(tx: Transaction, pool_id: int, found: Collection[CounterRecord]) -> dict[int, int]:
     """The caps of those among counters of a pool that follow seats, by account: read without a lock."""
-    following = {(pool_id, each.account_id, each.per): each for each in found if each.per is not None}
+    following = {
+        (pool_id, row.account_id, row.per): (row.fixed, row.each)
+        for row in found
+        if row.per is not None and row.fixed is not None and row.each is not None
+    }
     if not following:
         return {}
-    return {
-        cell[1]: following[cell].fixed + following[cell].each * figure
-        for cell, figure in seats.now(tx, following).items()
-    }
+    now = seats.now(tx, following)
+    return {cell[1]: fixed + each * now[cell] for cell, (fixed, each) in following.items() if cell in now}
 
 
 def rung(counter: Any, name: str, now: datetime, zone: ZoneInfo, cap: int | None = None) -> Rung:
@@ -135,5 +138,5 @@ def _written(counter: Any, pool_id: int, step: Rung, change: int, own_change: in
 def _check_physical(tx: Transaction, pool_id: int, taken: int, accounts: list[int]) -> None:
     pool = store.touch_pool(tx.connection, pool_id)
     physical = store.read(tx.connection, pool_id, [pool.owner_id])[pool.owner_id].physical
-    if store.used(tx.connection, pool_id) + taken > physical:
+    if physical is not None and store.used(tx.connection, pool_id) + taken > physical:
         raise LimitReached(accounts)

@@ -11,6 +11,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import store
+from fair_ladle.app.devices.rows import DeviceRecord
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
@@ -31,7 +32,7 @@ class Chosen:
 
     product: Product
     machine: str
-    row: Any | None
+    row: DeviceRecord | None
     account_id: int
     in_use: bool
 

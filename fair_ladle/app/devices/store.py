@@ -9,10 +9,11 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.devices.rows import ActivationKeyRecord, CountedKey, DeviceRecord, ShownDevice
 from fair_ladle.app.devices.tables import activation_keys as keys
 from fair_ladle.app.devices.tables import devices, signing_keys
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import insert_row, lock_rows, name_of
+from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row, lock_rows, name_of
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -24,26 +25,24 @@ def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
 
 def key(
     connection: sa.Connection, key_hash: str | None = None, key_id: int | None = None, locks: bool = True
-) -> Any | None:
+) -> ActivationKeyRecord | None:
     """A key by its hash or its number, locked by a write: whoever activates by it does so one after the other."""
     mine = keys.c.key_hash == key_hash if key_hash else keys.c.id == key_id
     if not locks:
-        return connection.execute(sa.select(keys).where(mine)).first()
+        return fetch_first(connection, sa.select(keys).where(mine), ActivationKeyRecord)
     found = connection.scalar(sa.select(keys.c.id).where(mine))
     return None if found is None else next(iter(lock_rows(connection, keys, [found])), None)
 
 
-def every_key(connection: sa.Connection, account_ids: Collection[int]) -> list[Any]:
+def every_key(connection: sa.Connection, account_ids: Collection[int]) -> list[CountedKey]:
     """Keys of these accounts with how many devices came by each, the newest first."""
     counted = (
         sa.select(sa.func.count()).where(devices.c.key_id == keys.c.id, devices.c.state == "active").scalar_subquery()
     )
-    return list(
-        connection.execute(
-            sa.select(keys, counted.label("devices"))
-            .where(keys.c.account_id.in_(account_ids))
-            .order_by(keys.c.id.desc())
-        )
+    return fetch(
+        connection,
+        sa.select(keys, counted.label("devices")).where(keys.c.account_id.in_(account_ids)).order_by(keys.c.id.desc()),
+        CountedKey,
     )
 
 
@@ -60,16 +59,20 @@ def active_by_key(connection: sa.Connection, key_id: int) -> int:
     )
 
 
-def device(connection: sa.Connection, product_id: int, machine: str) -> Any | None:
+def device(connection: sa.Connection, product_id: int, machine: str) -> DeviceRecord | None:
     """A device of a product, locked."""
-    return connection.execute(
-        sa.select(devices).where(devices.c.product_id == product_id, devices.c.machine == machine).with_for_update()
-    ).first()
+    return fetch_first(
+        connection,
+        sa.select(devices).where(devices.c.product_id == product_id, devices.c.machine == machine).with_for_update(),
+        DeviceRecord,
+    )
 
 
-def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
+def by_token(connection: sa.Connection, token_hash: str) -> DeviceRecord | None:
     """A device by its token's hash, locked."""
-    return connection.execute(sa.select(devices).where(devices.c.token_hash == token_hash).with_for_update()).first()
+    return fetch_first(
+        connection, sa.select(devices).where(devices.c.token_hash == token_hash).with_for_update(), DeviceRecord
+    )
 
 
 def put(connection: sa.Connection, device_id: int | None, values: dict[str, Any]) -> None:
@@ -81,16 +84,16 @@ def put(connection: sa.Connection, device_id: int | None, values: dict[str, Any]
     )
 
 
-def some(connection: sa.Connection, wanted: Collection[tuple[int, str]]) -> list[Any]:
+def some(connection: sa.Connection, wanted: Collection[tuple[int, str]]) -> list[DeviceRecord]:
     """Devices by product and machine, locked."""
     return (
-        list(
-            connection.execute(
-                sa.select(devices)
-                .where(sa.tuple_(devices.c.product_id, devices.c.machine).in_(wanted))
-                .order_by(devices.c.id)
-                .with_for_update()
-            )
+        fetch(
+            connection,
+            sa.select(devices)
+            .where(sa.tuple_(devices.c.product_id, devices.c.machine).in_(wanted))
+            .order_by(devices.c.id)
+            .with_for_update(),
+            DeviceRecord,
         )
         if wanted
         else []
@@ -126,7 +129,7 @@ def page(
     down: bool,
     offset: int,
     limit: int,
-) -> tuple[int, list[Any]]:
+) -> tuple[int, list[ShownDevice]]:
     """How many devices, and some of them in an order: those with a unit in use, or those that were revoked."""
     a, d = assignments, devices
     whose = sa.and_(people.c.id == d.c.person_id, people.c.status != "removed")
@@ -177,10 +180,10 @@ def page(
         "since": since,
         "reported": d.c.reported_at,
     }[sort]
-    return total, list(
-        connection.execute(
-            wanted.order_by(by.desc() if down else by.asc(), subject, product).offset(offset).limit(limit)
-        )
+    return total, fetch(
+        connection,
+        wanted.order_by(by.desc() if down else by.asc(), subject, product).offset(offset).limit(limit),
+        ShownDevice,
     )
 
 

@@ -19,6 +19,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import store
+from fair_ladle.app.devices.rows import ActivationKeyRecord, DeviceRecord
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
@@ -39,7 +40,7 @@ REPORTS_EVERY = 3600
 class DeviceKey:
     """A key to begin with, as its row has it, with its account and product."""
 
-    row: Any
+    row: ActivationKeyRecord
     account: str
     account_name: str
     product: Product
@@ -143,7 +144,7 @@ def _products(tx: Transaction) -> dict[int, Product]:
     return {each.id: each for each in pools_service.products(tx)}
 
 
-def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: int = 0) -> DeviceKey:
+def _key(accounts: Accounts, products: dict[int, Product], row: ActivationKeyRecord, devices: int = 0) -> DeviceKey:
     place = accounts.row_of_id[row.account_id]
     return DeviceKey(row, accounts.tree.codes[place], accounts.name(place), products[row.product_id], devices)
 
@@ -279,7 +280,7 @@ def give_back(tx: Transaction, token: str) -> None:
     store.forget(tx.connection, [row.id])
 
 
-def _release(tx: Transaction, actor: Actor, row: Any) -> None:
+def _release(tx: Transaction, actor: Actor, row: DeviceRecord) -> None:
     accounts = accounts_service.known(tx)
     product = _products(tx)[row.product_id]
     if usage.open_assignments(tx, [product], [row.machine], tx.now):

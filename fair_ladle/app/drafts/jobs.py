@@ -26,7 +26,9 @@ def apply_one(database: Database, draft_id: int) -> None:
 
 def _apply_as_its_owner(tx: Transaction, draft_id: int) -> None:
     found = store.one(tx.connection, draft_id, lock=True)
-    if found is None or found.state != "scheduled" or found.apply_on > accounts_service.today(tx):
+    if found is None or found.state != "scheduled":
+        return
+    if found.apply_on is None or found.apply_on > accounts_service.today(tx):
         return
     owner = sign_in_service.actor_for(tx, found.owner_id, found.through)
     if owner is None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import timedelta
-from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import service as allocations
+from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
@@ -99,7 +99,7 @@ def reversed_changes(tx: Transaction, changes: Sequence[Change]) -> list[Change]
     return found
 
 
-def terms_of(version: Any | None) -> Terms | None:
+def terms_of(version: VersionRecord | None) -> Terms | None:
     """A version's terms; None for none."""
     if version is None:
         return None

@@ -15,6 +15,7 @@ from fair_ladle.app.drafts.change_types import AllocationChange, Change
 from fair_ladle.app.drafts.effects import EffectBody, effect_body
 from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.preview import preview as preview_changes
+from fair_ladle.app.drafts.rows import DraftRecord
 from fair_ladle.app.drafts.usecases import Draft
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.days import Day
@@ -130,7 +131,7 @@ class DraftBody(DraftSummary):
     effect: EffectBody | None
 
 
-def _summary(row: Any, who: Actor, count: int) -> dict[str, Any]:
+def _summary(row: DraftRecord, who: Actor, count: int) -> dict[str, Any]:
     return {
         "id": row.id,
         "name": row.name,

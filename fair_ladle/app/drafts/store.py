@@ -9,8 +9,9 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.drafts.rows import DraftRecord, ListedDraft, SharedWith
 from fair_ladle.app.drafts.tables import draft_changes, draft_shares, drafts
-from fair_ladle.app.plumbing.database import insert_row
+from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row
 from fair_ladle.app.sign_in.tables import sign_ins
 
 
@@ -27,40 +28,42 @@ def _with_owner() -> sa.Select[Any]:
     )
 
 
-def one(connection: sa.Connection, draft_id: int, lock: bool = False) -> Any | None:
+def one(connection: sa.Connection, draft_id: int, lock: bool = False) -> DraftRecord | None:
     """A draft with its owner's name and the code of the branch it was made in."""
     if lock:
         connection.execute(sa.select(drafts.c.id).where(drafts.c.id == draft_id).with_for_update()).all()
-    return connection.execute(_with_owner().where(drafts.c.id == draft_id)).first()
+    return fetch_first(connection, _with_owner().where(drafts.c.id == draft_id), DraftRecord)
 
 
-def open_of(connection: sa.Connection, sign_in_id: int, through_id: int) -> Any | None:
+def open_of(connection: sa.Connection, sign_in_id: int, through_id: int) -> DraftRecord | None:
     """The draft somebody has open in a branch."""
-    return connection.execute(
+    return fetch_first(
+        connection,
         _with_owner()
         .where(drafts.c.owner_id == sign_in_id, drafts.c.through_id == through_id, drafts.c.state == "open")
         .order_by(drafts.c.id.desc())
-        .limit(1)
-    ).first()
+        .limit(1),
+        DraftRecord,
+    )
 
 
-def seen_by(connection: sa.Connection, sign_in_id: int, through_id: int, limit: int) -> list[Any]:
+def seen_by(connection: sa.Connection, sign_in_id: int, through_id: int, limit: int) -> list[ListedDraft]:
     """Drafts somebody has made in a branch or been given, newest first, with how many changes they hold."""
     count = sa.select(sa.func.count()).where(draft_changes.c.draft_id == drafts.c.id).scalar_subquery().label("changes")
     shared = sa.select(draft_shares.c.draft_id).where(draft_shares.c.sign_in_id == sign_in_id)
-    return list(
-        connection.execute(
-            _with_owner()
-            .add_columns(count)
-            .where(
-                sa.or_(
-                    sa.and_(drafts.c.owner_id == sign_in_id, drafts.c.through_id == through_id), drafts.c.id.in_(shared)
-                ),
-                drafts.c.state != "discarded",
-            )
-            .order_by(drafts.c.changed_at.desc())
-            .limit(limit)
+    return fetch(
+        connection,
+        _with_owner()
+        .add_columns(count)
+        .where(
+            sa.or_(
+                sa.and_(drafts.c.owner_id == sign_in_id, drafts.c.through_id == through_id), drafts.c.id.in_(shared)
+            ),
+            drafts.c.state != "discarded",
         )
+        .order_by(drafts.c.changed_at.desc())
+        .limit(limit),
+        ListedDraft,
     )
 
 
@@ -121,15 +124,15 @@ def put(
         )
 
 
-def shares(connection: sa.Connection, draft_id: int) -> list[Any]:
+def shares(connection: sa.Connection, draft_id: int) -> list[SharedWith]:
     """With whom its owner shares a draft; who was asked to apply it is not among them."""
-    return list(
-        connection.execute(
-            sa.select(sign_ins.c.id, sign_ins.c.name, sign_ins.c.email)
-            .join(draft_shares, draft_shares.c.sign_in_id == sign_ins.c.id)
-            .where(draft_shares.c.draft_id == draft_id, draft_shares.c.asked.is_(False))
-            .order_by(sign_ins.c.name)
-        )
+    return fetch(
+        connection,
+        sa.select(sign_ins.c.id, sign_ins.c.name, sign_ins.c.email)
+        .join(draft_shares, draft_shares.c.sign_in_id == sign_ins.c.id)
+        .where(draft_shares.c.draft_id == draft_id, draft_shares.c.asked.is_(False))
+        .order_by(sign_ins.c.name),
+        SharedWith,
     )
 
 

@@ -22,6 +22,7 @@ from fair_ladle.app.drafts.change_types import (
 from fair_ladle.app.drafts.impact import Impact, refusal, stopping_in_sight
 from fair_ladle.app.drafts.preview import apply_changes, preview
 from fair_ladle.app.drafts.reversing import reversed_changes
+from fair_ladle.app.drafts.rows import DraftRecord
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices.service import Notice
@@ -46,7 +47,7 @@ WAITING = ("scheduled", "held", "asked")
 class Draft:
     """A draft with what it holds; ``row`` has its own facts (state, revision, apply_on, owner, …)."""
 
-    row: Any
+    row: DraftRecord
     changes: list[Change]
     shared_with: list[Any]
     people: dict[str, str]
@@ -169,7 +170,7 @@ def _notify(
     notices_service.notify(tx, accounts, due, but_not=actor.email)
 
 
-def _own_name(tx: Transaction, row: Any, changes: Sequence[Change]) -> dict[str, str]:
+def _own_name(tx: Transaction, row: DraftRecord, changes: Sequence[Change]) -> dict[str, str]:
     """A name by what the draft does, in place of one nobody gave."""
     if not changes or not row.name.startswith(wording.DEFAULT_NAME):
         return {}
@@ -379,7 +380,7 @@ def _mine(tx: Transaction, actor: Actor, draft_id: int, lock: bool = False) -> A
     raise not_found("draft", str(draft_id))
 
 
-def _whole(tx: Transaction, row: Any) -> Draft:
+def _whole(tx: Transaction, row: DraftRecord) -> Draft:
     changes = [adapter.validate_python(body) for body in store.changes(tx.connection, row.id)]
     return Draft(row, changes, store.shares(tx.connection, row.id), _named(tx, row.through, changes))
 

@@ -11,6 +11,7 @@ import numpy as np
 
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Snapshot, to_version
+from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.allocations.seats import SeatsOverTime
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.database import Transaction
@@ -51,7 +52,7 @@ class UsageHistory:
             self.versions = self._read(allocations.versions_of(tx, self.product, ids))
         self.concerned = sorted(concerned)
 
-    def _read(self, rows: Sequence[Any]) -> dict[int, list[Version]]:
+    def _read(self, rows: Sequence[VersionRecord]) -> dict[int, list[Version]]:
         found: dict[int, list[Version]] = defaultdict(list)
         for row in rows:
             place = self.snapshot.accounts.row_of_id.get(row.account_id)

@@ -8,16 +8,20 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.enforcement.rows import EnforcedRecord, HoldRecord, ShownHold
 from fair_ladle.app.enforcement.tables import crossings, enforced, holds, threshold_levels, thresholds
 from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.database import fetch, fetch_first
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
 
-def lock_product(connection: sa.Connection, product_id: int) -> Any | None:
+def lock_product(connection: sa.Connection, product_id: int) -> EnforcedRecord | None:
     """Up to when, and from what, a product's holds are replayed; its row is locked, so that one at a time replays
     them."""
-    return connection.execute(sa.select(enforced).where(enforced.c.product_id == product_id).with_for_update()).first()
+    return fetch_first(
+        connection, sa.select(enforced).where(enforced.c.product_id == product_id).with_for_update(), EnforcedRecord
+    )
 
 
 def begin_enforced(connection: sa.Connection, product_id: int, since: datetime) -> None:
@@ -31,15 +35,15 @@ def set_enforced(connection: sa.Connection, product_id: int, until: datetime, ma
     connection.execute(done.values(until=until, made_of=made_of))
 
 
-def open_holds(connection: sa.Connection, product_id: int) -> list[Any]:
+def open_holds(connection: sa.Connection, product_id: int) -> list[HoldRecord]:
     """Holds that have not ended, by account and place."""
     h = holds
-    return list(
-        connection.execute(
-            sa.select(h)
-            .where(h.c.product_id == product_id, h.c.ends.is_(None))
-            .order_by(h.c.account_id, h.c.begins, h.c.place)
-        )
+    return fetch(
+        connection,
+        sa.select(h)
+        .where(h.c.product_id == product_id, h.c.ends.is_(None))
+        .order_by(h.c.account_id, h.c.begins, h.c.place),
+        HoldRecord,
     )
 
 
@@ -68,7 +72,7 @@ def end_hold(connection: sa.Connection, hold_id: int, at: datetime) -> None:
 
 def shown_holds(
     connection: sa.Connection, whose: sa.ColumnElement[bool], product_id: int | None, most: int | None
-) -> list[Any]:
+) -> list[ShownHold]:
     """So many holds (None = all) that have not ended of units of some accounts (a condition on the assignments'), with
     whom they are of, and the name of whoever has a seat and is of that account."""
     a, p = assignments, products
@@ -88,7 +92,7 @@ def shown_holds(
     )
     if product_id is not None:
         statement = statement.where(holds.c.product_id == product_id)
-    return list(connection.execute(statement))
+    return fetch(connection, statement, ShownHold)
 
 
 def levels(connection: sa.Connection) -> dict[tuple[int, int], tuple[int, ...]]:

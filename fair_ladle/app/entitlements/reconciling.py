@@ -21,7 +21,7 @@ from fair_ladle.app.entitlements import store
 from fair_ladle.app.entitlements.layers import Layers, named
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group
-from fair_ladle.app.people.rows import PersonRecord
+from fair_ladle.app.people.rows import PersonFacts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused
@@ -52,7 +52,7 @@ class Member:
     have, or which a higher one stands in for; ``priorities`` has every place whose product a layer gives them.
     """
 
-    person: PersonRecord
+    person: PersonFacts
     priorities: dict[int, int] = field(default_factory=dict)
     held: int | None = None
     by_rule: bool = False

@@ -13,6 +13,7 @@ import numpy as np
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
+from fair_ladle.app.entitlements.rows import RuleSeatRecord, SwitchRecord
 from fair_ladle.app.entitlements.tables import (
     component_bars,
     component_switches,
@@ -20,8 +21,9 @@ from fair_ladle.app.entitlements.tables import (
     rule_seats,
     seat_queue,
 )
+from fair_ladle.app.people.rows import PersonFacts
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import Transaction, insert_row
+from fair_ladle.app.plumbing.database import Transaction, fetch, insert_row
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.core.tree import Ints
 
@@ -87,10 +89,10 @@ def members(
     return found
 
 
-def facts(connection: sa.Connection, ids: Collection[int]) -> dict[int, Any]:
+def facts(connection: sa.Connection, ids: Collection[int]) -> dict[int, PersonFacts]:
     """id, username, account_id and status of people, by their number."""
     wanted = sa.select(people.c.id, people.c.username, people.c.display_name, people.c.account_id, people.c.status)
-    return {row.id: row for row in connection.execute(wanted.where(people.c.id.in_(ids)))} if ids else {}
+    return {row.id: row for row in fetch(connection, wanted.where(people.c.id.in_(ids)), PersonFacts)} if ids else {}
 
 
 def granted(connection: sa.Connection, product_id: int) -> set[int]:
@@ -98,9 +100,9 @@ def granted(connection: sa.Connection, product_id: int) -> set[int]:
     return set(connection.scalars(sa.select(rule_seats.c.person_id).where(rule_seats.c.product_id == product_id)))
 
 
-def rule_seats_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
+def rule_seats_of(connection: sa.Connection, product_ids: Collection[int]) -> list[RuleSeatRecord]:
     """The seats of these products that a layer gave: product_id, person_id, and instead_of which given by hand."""
-    return list(connection.execute(sa.select(rule_seats).where(rule_seats.c.product_id.in_(product_ids))))
+    return fetch(connection, sa.select(rule_seats).where(rule_seats.c.product_id.in_(product_ids)), RuleSeatRecord)
 
 
 def note_granted(connection: sa.Connection, product_id: int, instead_of: Mapping[int, int | None]) -> None:
@@ -204,10 +206,10 @@ def lock_reconciling(tx: Transaction) -> None:
     tx.connection.execute(raised.on_duplicate_key_update(number=g.c.number + 1))
 
 
-def switches(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:
+def switches(connection: sa.Connection, person_ids: Collection[int]) -> list[SwitchRecord]:
     """Components that are switched for these people: person_id, product_id, component and on."""
     s = component_switches
-    return list(connection.execute(sa.select(s).where(s.c.person_id.in_(person_ids))))
+    return fetch(connection, sa.select(s).where(s.c.person_id.in_(person_ids)), SwitchRecord)
 
 
 def switch(connection: sa.Connection, person_id: int, product_id: int, component: str, on: bool | None) -> None:

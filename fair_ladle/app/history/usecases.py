@@ -11,6 +11,7 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.history.wording import Names, detail, sentence
 from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log.rows import EntryRecord
 from fair_ladle.app.log.usecases import LogPage, Sought
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
@@ -101,7 +102,7 @@ def by_day(tx: Transaction, actor: Actor, sought: Sought) -> tuple[dict[date, in
     return dict(Counter(each.astimezone(zone).date() for each in instants)), len(instants) == MOST_COUNTED
 
 
-def _key(entry: Any) -> tuple[str, datetime]:
+def _key(entry: EntryRecord) -> tuple[str, datetime]:
     at = entry.at.replace(second=0, microsecond=0) if entry.actor in AUTOMATIC else entry.at
     return entry.actor, at
 

@@ -10,6 +10,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from fair_ladle.app.log.rows import EntryRecord
+
 MOST_NAMED, MOST_CLAUSES = 2, 3
 
 TEMPLATES = {
@@ -292,7 +294,7 @@ def _clause(entries: Sequence[Any], names: Names) -> str:
     )
 
 
-def _product(entry: Any, names: Names) -> str:
+def _product(entry: EntryRecord, names: Names) -> str:
     code = entry.subject
     if entry.action not in ABOUT_PRODUCTS:
         code = (entry.after or {}).get("product") or (entry.before or {}).get("product") or code
@@ -304,7 +306,7 @@ class _Said(dict[str, str]):
         return "–"
 
 
-def detail(entry: Any, names: Names) -> str:
+def detail(entry: EntryRecord, names: Names) -> str:
     """The figures and facts of one entry that its sentence does not say: from what to what."""
     template = TEMPLATES.get(entry.action, "")
     before, after = entry.before or {}, entry.after or {}

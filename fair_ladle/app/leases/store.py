@@ -9,9 +9,10 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.leases.rows import LeaseRecord, OverLease, ShownLease
 from fair_ladle.app.leases.tables import leases
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import name_of
+from fair_ladle.app.plumbing.database import fetch, fetch_first, name_of
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -23,10 +24,10 @@ def add(connection: sa.Connection, row: dict[str, Any]) -> None:
     connection.execute(sa.insert(leases).values(row))
 
 
-def live_of(connection: sa.Connection, product_id: int, person_id: int) -> list[Any]:
+def live_of(connection: sa.Connection, product_id: int, person_id: int) -> list[LeaseRecord]:
     """Somebody's live sessions of a product, locked, the oldest first."""
     wanted = sa.select(leases).where(leases.c.product_id == product_id, leases.c.person_id == person_id, LIVE)
-    return list(connection.execute(wanted.order_by(leases.c.id).with_for_update()))
+    return fetch(connection, wanted.order_by(leases.c.id).with_for_update(), LeaseRecord)
 
 
 def beat(connection: sa.Connection, token_hash: str, until: datetime) -> bool:
@@ -39,16 +40,16 @@ def beat(connection: sa.Connection, token_hash: str, until: datetime) -> bool:
     return connection.execute(kept).rowcount == 1
 
 
-def by_token(connection: sa.Connection, token_hash: str, lock: bool = False) -> Any | None:
+def by_token(connection: sa.Connection, token_hash: str, lock: bool = False) -> LeaseRecord | None:
     """A lease by its token's hash."""
     wanted = sa.select(leases).where(leases.c.token_hash == token_hash)
-    return connection.execute(wanted.with_for_update() if lock else wanted).first()
+    return fetch_first(connection, wanted.with_for_update() if lock else wanted, LeaseRecord)
 
 
-def by_ids(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
+def by_ids(connection: sa.Connection, ids: Collection[int]) -> list[LeaseRecord]:
     """Leases, locked."""
-    return list(
-        connection.execute(sa.select(leases).where(leases.c.id.in_(ids)).order_by(leases.c.id).with_for_update())
+    return fetch(
+        connection, sa.select(leases).where(leases.c.id.in_(ids)).order_by(leases.c.id).with_for_update(), LeaseRecord
     )
 
 
@@ -58,7 +59,7 @@ def change(connection: sa.Connection, ids: Collection[int], values: dict[str, An
         connection.execute(sa.update(leases).where(leases.c.id.in_(ids)).values(values))
 
 
-def over(connection: sa.Connection, at: datetime, limit: int) -> list[Any]:
+def over(connection: sa.Connection, at: datetime, limit: int) -> list[OverLease]:
     """Live leases that are lost, whose time to save is over, or whose unit was released, locked, in the order of their
     ids; ``held`` says whether there is still a unit. Those that somebody else has locked are left to them."""
     a = assignments
@@ -77,7 +78,7 @@ def over(connection: sa.Connection, at: datetime, limit: int) -> list[Any]:
     again = sa.select(leases, held.label("held")).where(
         leases.c.id.in_(locked), LIVE, sa.or_(leases.c.until < at, leases.c.ends_at <= at, ~held)
     )
-    return list(connection.execute(again.order_by(leases.c.id))) if locked else []
+    return fetch(connection, again.order_by(leases.c.id), OverLease) if locked else []
 
 
 def still_live(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> set[int]:
@@ -101,7 +102,7 @@ def live(
     down: bool,
     offset: int,
     limit: int,
-) -> tuple[int, list[Any]]:
+) -> tuple[int, list[ShownLease]]:
     """How many live sessions of these products these accounts (None = all) have, and some of them with their people,
     in an order."""
     wanted = (
@@ -130,6 +131,8 @@ def live(
         "machine": leases.c.machine,
         "began": leases.c.began_at,
     }[sort]
-    return total, list(
-        connection.execute(wanted.order_by(by.desc() if down else by.asc(), leases.c.id).offset(offset).limit(limit))
+    return total, fetch(
+        connection,
+        wanted.order_by(by.desc() if down else by.asc(), leases.c.id).offset(offset).limit(limit),
+        ShownLease,
     )

@@ -15,6 +15,7 @@ from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices.usecases import hashed, valid_key
 from fair_ladle.app.leases import store
 from fair_ladle.app.leases.jobs import _free
+from fair_ladle.app.leases.rows import ShownLease
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
@@ -36,7 +37,7 @@ MOST_OFFLINE_DAYS = 30
 class ClientSession:
     """A live session."""
 
-    row: Any
+    row: ShownLease
     person: str
     product: Product
     account: str

@@ -13,6 +13,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import sealing, store
+from fair_ladle.app.log.rows import EntryRecord
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.permissions import ROLES
@@ -166,11 +167,11 @@ def newest_instant(tx: Transaction) -> datetime | None:
     return store.newest_instant(tx.connection)
 
 
-def _of_row(entry: Any) -> list[Any]:
+def _of_row(entry: EntryRecord) -> list[Any]:
     return _content(**{name: getattr(entry, name) for name in FIELDS})
 
 
-def _is_as_sealed(entry: Any) -> bool:
+def _is_as_sealed(entry: EntryRecord) -> bool:
     """Whether whom and what an entry names is what was sealed, or was erased as a whole."""
     if entry.salt is None:
         return str(entry.subject).startswith(f"{ERASED} ") and not entry.before and not entry.after

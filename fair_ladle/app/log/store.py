@@ -9,9 +9,10 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.log.rows import EntryRecord, Numbered, SealRecord
 from fair_ladle.app.log.tables import log_entries
 from fair_ladle.app.log.tables import log_seals as seals
-from fair_ladle.app.plumbing.database import Prepared
+from fair_ladle.app.plumbing.database import Prepared, fetch, fetch_first
 
 e = log_entries
 ADD = Prepared(
@@ -40,10 +41,10 @@ def add(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
 
 def newest(
     connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], before: int | None, limit: int
-) -> list[Any]:
+) -> list[EntryRecord]:
     """Entries that meet all of these, newest first, older than one (its number)."""
     statement = sa.select(e).where(*wanted).order_by(e.c.id.desc()).limit(limit)
-    return list(connection.execute(statement if before is None else statement.where(e.c.id < before)))
+    return fetch(connection, statement if before is None else statement.where(e.c.id < before), EntryRecord)
 
 
 def instants(connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], limit: int) -> list[datetime]:
@@ -69,10 +70,10 @@ def lately(
     return sorted({each.actor for each in rows}), sorted({each.action for each in rows})
 
 
-def naming(connection: sa.Connection, account_ids: Collection[int], names: Collection[str]) -> list[Any]:
+def naming(connection: sa.Connection, account_ids: Collection[int], names: Collection[str]) -> list[Numbered]:
     """Entries of these accounts about one of these names that can be erased."""
     wanted = sa.select(e.c.id).where(e.c.account_id.in_(account_ids), e.c.subject.in_(names), e.c.salt.is_not(None))
-    return list(connection.execute(wanted.order_by(e.c.id)))
+    return fetch(connection, wanted.order_by(e.c.id), Numbered)
 
 
 def erase(connection: sa.Connection, entry_id: int, by: str) -> None:
@@ -81,33 +82,28 @@ def erase(connection: sa.Connection, entry_id: int, by: str) -> None:
     connection.execute(sa.update(e).where(e.c.id == entry_id).values(nobody))
 
 
-def about(connection: sa.Connection, account_id: int, action: str, subject: str) -> list[Any]:
+def about(connection: sa.Connection, account_id: int, action: str, subject: str) -> list[EntryRecord]:
     """Every entry of an account about something, the oldest first."""
-    return list(
-        connection.execute(
-            sa.select(e)
-            .where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject)
-            .order_by(e.c.id)
-        )
+    return fetch(
+        connection,
+        sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject).order_by(e.c.id),
+        EntryRecord,
     )
 
 
-def about_subject(connection: sa.Connection, account_id: int, subject: str, limit: int = 100) -> list[Any]:
+def about_subject(connection: sa.Connection, account_id: int, subject: str, limit: int = 100) -> list[EntryRecord]:
     """The entries of an account about one subject, the newest first."""
-    return list(
-        connection.execute(
-            sa.select(e)
-            .where(e.c.account_id == account_id, e.c.subject == subject)
-            .order_by(e.c.id.desc())
-            .limit(limit)
-        )
+    return fetch(
+        connection,
+        sa.select(e).where(e.c.account_id == account_id, e.c.subject == subject).order_by(e.c.id.desc()).limit(limit),
+        EntryRecord,
     )
 
 
-def last(connection: sa.Connection, account_id: int, action: str, subject: str) -> Any | None:
+def last(connection: sa.Connection, account_id: int, action: str, subject: str) -> EntryRecord | None:
     """The newest entry of an account about something."""
     wanted = sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject)
-    return connection.execute(wanted.order_by(e.c.id.desc()).limit(1)).first()
+    return fetch_first(connection, wanted.order_by(e.c.id.desc()).limit(1), EntryRecord)
 
 
 def newest_instant(connection: sa.Connection) -> datetime | None:
@@ -125,15 +121,15 @@ def newest_without_code(connection: sa.Connection) -> int:
     return connection.scalar(sa.select(sa.func.max(e.c.id)).where(e.c.code.is_(None))) or 0
 
 
-def last_seal(connection: sa.Connection) -> Any | None:
+def last_seal(connection: sa.Connection) -> SealRecord | None:
     """The end of the chain; None where nothing is sealed."""
-    return connection.execute(sa.select(seals).order_by(seals.c.number.desc()).limit(1)).first()
+    return fetch_first(connection, sa.select(seals).order_by(seals.c.number.desc()).limit(1), SealRecord)
 
 
-def unsealed(connection: sa.Connection, limit: int) -> list[Any]:
+def unsealed(connection: sa.Connection, limit: int) -> list[EntryRecord]:
     """Entries that are not in the chain yet, oldest first."""
     missing = sa.select(e).outerjoin(seals, seals.c.entry_id == e.c.id).where(seals.c.number.is_(None))
-    return list(connection.execute(missing.order_by(e.c.id).limit(limit)))
+    return fetch(connection, missing.order_by(e.c.id).limit(limit), EntryRecord)
 
 
 def seal(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:

@@ -15,6 +15,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import store
+from fair_ladle.app.log.rows import EntryRecord
 from fair_ladle.app.log.service import came_later
 from fair_ladle.app.log.tables import log_entries
 from fair_ladle.app.plumbing.actor import Actor
@@ -44,9 +45,9 @@ class LogPage:
     accounts: accounts_service.Accounts
     top: int
 
-    def tells_how(self, entry: Any) -> bool:
+    def tells_how(self, entry: EntryRecord) -> bool:
         """Whether it is told through what and from where somebody acted: not of who did so from above the branch."""
-        row = self.accounts.row_of_id.get(entry.through)
+        row = self.accounts.row_of_id.get(entry.through or 0)
         return self.top == 0 or (row is not None and self.top in self.accounts.tree.path_up(row))
 
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.notices import usecases
+from fair_ladle.app.notices.rows import NoticeRecord
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
@@ -33,7 +32,7 @@ class Seen(BaseModel):
     ids: list[int] = Field(min_length=1, max_length=500)
 
 
-def notice_body(row: Any, accounts: Accounts) -> NoticeBody:
+def notice_body(row: NoticeRecord, accounts: Accounts) -> NoticeBody:
     """A notice for an answer."""
     at = accounts.row_of_id[row.account_id]
     return NoticeBody(

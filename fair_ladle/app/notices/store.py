@@ -8,7 +8,9 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.notices.rows import NoticeRecord
 from fair_ladle.app.notices.tables import notices, notices_seen
+from fair_ladle.app.plumbing.database import fetch
 from fair_ladle.app.pools.tables import products
 
 
@@ -25,17 +27,17 @@ def add(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
 
 def of_accounts(
     connection: sa.Connection, about: sa.ColumnElement[bool], sign_in_id: int, since: datetime, limit: int
-) -> list[Any]:
+) -> list[NoticeRecord]:
     """Notices about some accounts (a condition on theirs) that somebody has not put away, newest first."""
     seen = sa.select(notices_seen.c.notice_id).where(notices_seen.c.sign_in_id == sign_in_id)
-    return list(
-        connection.execute(
-            sa.select(notices, products.c.code.label("product"))
-            .outerjoin(products, products.c.id == notices.c.product_id)
-            .where(about, notices.c.at >= since, notices.c.id.not_in(seen))
-            .order_by(notices.c.at.desc(), notices.c.id.desc())
-            .limit(limit)
-        )
+    return fetch(
+        connection,
+        sa.select(notices, products.c.code.label("product"))
+        .outerjoin(products, products.c.id == notices.c.product_id)
+        .where(about, notices.c.at >= since, notices.c.id.not_in(seen))
+        .order_by(notices.c.at.desc(), notices.c.id.desc())
+        .limit(limit),
+        NoticeRecord,
     )
 
 

@@ -9,9 +9,10 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.numbers.rows import NumberRecord, ShownNumber
 from fair_ladle.app.numbers.tables import items
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import name_of
+from fair_ladle.app.plumbing.database import fetch, name_of
 from fair_ladle.app.usage.tables import assignments
 
 Clause = sa.ColumnElement[bool]
@@ -27,12 +28,14 @@ def add(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     connection.execute(sa.insert(items), list(rows))
 
 
-def known(connection: sa.Connection, product_id: int, numbers: Collection[str], lock: bool = False) -> dict[str, Any]:
+def known(
+    connection: sa.Connection, product_id: int, numbers: Collection[str], lock: bool = False
+) -> dict[str, NumberRecord]:
     """Items by number, by choice locked in the order of their numbers."""
     wanted = (
         sa.select(items).where(items.c.product_id == product_id, items.c.number.in_(numbers)).order_by(items.c.number)
     )
-    return {row.number: row for row in connection.execute(wanted.with_for_update() if lock else wanted)}
+    return {row.number: row for row in fetch(connection, wanted.with_for_update() if lock else wanted, NumberRecord)}
 
 
 def change(connection: sa.Connection, product_id: int, numbers: Collection[str], values: dict[str, Any]) -> None:
@@ -81,7 +84,7 @@ def page(
     down: bool,
     offset: int,
     limit: int,
-) -> tuple[int, list[Any]]:
+) -> tuple[int, list[ShownNumber]]:
     """How many items, and some of them in an order: in use by these accounts (None = all), or in these pools and
     not."""
     a, i = assignments, items
@@ -142,6 +145,6 @@ def page(
         "address": i.c.address,
         "since": since,
     }[sort]
-    return total, list(
-        connection.execute(wanted.order_by(by.desc() if down else by.asc(), number).offset(offset).limit(limit))
+    return total, fetch(
+        connection, wanted.order_by(by.desc() if down else by.asc(), number).offset(offset).limit(limit), ShownNumber
     )

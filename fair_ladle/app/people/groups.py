@@ -10,7 +10,6 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 import sqlalchemy as sa
 
@@ -18,7 +17,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.people import store
 from fair_ladle.app.people.filters import Clause, clause
-from fair_ladle.app.people.rows import PersonRecord
+from fair_ladle.app.people.rows import GroupRecord, PersonRecord
 from fair_ladle.app.people.tables import group_members, people, rule_matches
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
@@ -46,7 +45,7 @@ class Group:
     """Whether rows are kept of whom its rule is true: a rule that is new has none yet."""
 
 
-def of_row(row: Any, members: tuple[str, ...]) -> Group:
+def of_row(row: GroupRecord, members: tuple[str, ...]) -> Group:
     """A row of the table, with the members it has by hand, as a group."""
     return Group(
         row.id,

@@ -57,7 +57,7 @@ def by_email(tx: Transaction, emails: Collection[str]) -> dict[str, list[PersonR
     """People by address, written in small letters; an address may be several people's."""
     found: dict[str, list[PersonRecord]] = {}
     for row in store.by_email(tx.connection, emails):
-        if row.email.lower() in emails:
+        if row.email is not None and row.email.lower() in emails:
             found.setdefault(row.email.lower(), []).append(row)
     return found
 
@@ -100,9 +100,9 @@ def change(tx: Transaction, ids: Collection[int], values: dict[str, Any]) -> Non
         store.change_people(tx.connection, ids, values)
 
 
-def status_again(person: PersonRecord) -> str:
+def status_again(last_seen_at: datetime | None, invited_at: datetime | None) -> str:
     """What somebody is again who was suspended or removed: invited, if they never joined."""
-    return "active" if person.last_seen_at is not None or person.invited_at is None else "invited"
+    return "active" if last_seen_at is not None or invited_at is None else "invited"
 
 
 def add(tx: Transaction, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:

@@ -8,8 +8,9 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.people.rows import GroupRecord, InvitationRecord, PersonRecord
 from fair_ladle.app.people.tables import group_members, groups, invitations, people, rule_matches
-from fair_ladle.app.plumbing.database import insert_row, lock_rows
+from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row, lock_rows
 
 __all__ = [
     "active_by_account",
@@ -30,14 +31,14 @@ def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], froz
     )
 
 
-def named(connection: sa.Connection, usernames: Collection[str]) -> list[Any]:
+def named(connection: sa.Connection, usernames: Collection[str]) -> list[PersonRecord]:
     """People by username."""
-    return list(connection.execute(sa.select(people).where(people.c.username.in_(usernames))))
+    return fetch(connection, sa.select(people).where(people.c.username.in_(usernames)), PersonRecord)
 
 
-def by_email(connection: sa.Connection, emails: Collection[str]) -> list[Any]:
+def by_email(connection: sa.Connection, emails: Collection[str]) -> list[PersonRecord]:
     """People by address as the database compares them, which is wider than letter by letter."""
-    return list(connection.execute(sa.select(people).where(people.c.email.in_(emails)))) if emails else []
+    return fetch(connection, sa.select(people).where(people.c.email.in_(emails)), PersonRecord) if emails else []
 
 
 def active_by_account(connection: sa.Connection) -> dict[int, int]:
@@ -58,10 +59,10 @@ def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str,
     return {key: number for key, number in connection.execute(counted)}  # noqa: C416
 
 
-def all_groups(connection: sa.Connection) -> list[Any]:
+def all_groups(connection: sa.Connection) -> list[GroupRecord]:
     """Every group, by precedence, then name."""
     order = (groups.c.precedence.is_(None), groups.c.precedence, groups.c.name)
-    return list(connection.execute(sa.select(groups).order_by(*order)))
+    return fetch(connection, sa.select(groups).order_by(*order), GroupRecord)
 
 
 def members_of(connection: sa.Connection, group_ids: Collection[int] | None = None) -> dict[int, tuple[str, ...]]:
@@ -82,7 +83,7 @@ def has_group(connection: sa.Connection, account_id: int, code: str) -> bool:
     return connection.execute(mine).first() is not None
 
 
-def lock_group(connection: sa.Connection, group_id: int) -> Any | None:
+def lock_group(connection: sa.Connection, group_id: int) -> GroupRecord | None:
     """A group, locked. The lock is a write, so that it holds on a cluster too."""
     return next(iter(lock_rows(connection, groups, [group_id])), None)
 
@@ -123,7 +124,7 @@ def forget_group(connection: sa.Connection, group_id: int) -> None:
     connection.execute(sa.delete(groups).where(groups.c.id == group_id))
 
 
-def lock_people(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
+def lock_people(connection: sa.Connection, ids: Collection[int]) -> list[PersonRecord]:
     """People by id, locked in the order of their ids. The lock is a write, so that it holds on a cluster too."""
     return lock_rows(connection, people, ids)
 
@@ -223,14 +224,14 @@ def withdraw(connection: sa.Connection, person_ids: Collection[int], at: datetim
     )
 
 
-def invitation(connection: sa.Connection, token_hash: str) -> Any | None:
+def invitation(connection: sa.Connection, token_hash: str) -> InvitationRecord | None:
     """An invitation by its token's hash, locked, with its person."""
     i = invitations
     connection.execute(sa.select(i.c.id).where(i.c.token_hash == token_hash).with_for_update()).all()
     wanted = sa.select(i, people.c.username, people.c.display_name, people.c.status, people.c.account_id).join(
         people, people.c.id == i.c.person_id
     )
-    return connection.execute(wanted.where(i.c.token_hash == token_hash)).first()
+    return fetch_first(connection, wanted.where(i.c.token_hash == token_hash), InvitationRecord)
 
 
 def use_invitation(connection: sa.Connection, invitation_id: int, at: datetime) -> None:

@@ -415,7 +415,7 @@ class _Doing:
             people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended."
         )
         able = self._where_they_can_be(able)
-        for status, ids in self._alike(able, people_service.status_again):
+        for status, ids in self._alike(able, _status_again):
             people_service.change(self.tx, ids, {"status": status, "kept": None})
         self._log("resumed", able)
         # What others need comes first, whoever has it.
@@ -534,7 +534,7 @@ class _Doing:
             lambda each: (each.account_id, (each.email or "").lower()) not in taken,
             lambda each: f"has the address that {taken[each.account_id, (each.email or '').lower()]} has by now.",
         )
-        for status, ids in self._alike(able, people_service.status_again):
+        for status, ids in self._alike(able, _status_again):
             people_service.change(self.tx, ids, {"status": status, "removed_at": None})
         self._log("restored", able)
 
@@ -606,3 +606,7 @@ def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: 
             )
         )
     outbox.write_all(tx, mails)
+
+
+def _status_again(person: PersonRecord) -> str:
+    return people_service.status_again(person.last_seen_at, person.invited_at)

@@ -14,6 +14,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin.rows import JoinRecord
 from fair_ladle.app.people_admin.service import usernames_for
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
@@ -261,7 +262,7 @@ def prove(tx: Transaction, token: str) -> JoinWish:
     return asked(tx, token)
 
 
-def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
+def _let_in(tx: Transaction, actor: Actor, row: JoinRecord) -> str:
     accounts = accounts_service.known(tx)
     place = accounts.row_of_id[row.account_id]
     if accounts.status(place) != "active":

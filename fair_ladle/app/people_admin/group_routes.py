@@ -8,6 +8,7 @@ from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements.routes import ReconcileBody, reconcile_body
+from fair_ladle.app.people.rows import ListedPerson
 from fair_ladle.app.people_admin import groups as usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, reads_only
@@ -105,7 +106,7 @@ class Changed(BaseModel):
     changed: int
 
 
-def _people(rows: list[Any]) -> list[MemberBody]:
+def _people(rows: list[ListedPerson]) -> list[MemberBody]:
     return [MemberBody(username=each.username, name=each.display_name, status=each.status) for each in rows]
 
 

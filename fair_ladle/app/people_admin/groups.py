@@ -17,6 +17,7 @@ from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, of_row, with_members
+from fair_ladle.app.people.rows import ListedPerson
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import group_named, groups_in_sight
@@ -66,7 +67,7 @@ class GroupPreview:
     """Who would be in a group, and who would come to it or leave it: a part of each, by name, and how many in all."""
 
     count: int
-    people: list[Any]
+    people: list[ListedPerson]
     come: list[Any]
     come_count: int
     leave: list[Any]

@@ -201,7 +201,7 @@ def count(tx: Transaction, actor: Actor, asked: Asked) -> int:
     return store.count(tx.connection, conditions(tx, actor, accounts_service.known(tx), asked))
 
 
-def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -> list[Row]:
+def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[ListedPerson]) -> list[Row]:
     products = {each.id: each for each in pools_service.products(tx)}
     held: dict[str, list[str]] = {}
     for row in store.held_by(tx.connection, _personal(products), [each.username for each in found], tx.now):

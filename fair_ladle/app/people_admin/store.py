@@ -12,8 +12,11 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.enforcement.tables import holds as enforcement_holds
+from fair_ladle.app.people.rows import ListedPerson
 from fair_ladle.app.people.tables import invitations, people
+from fair_ladle.app.people_admin.rows import DomainRecord, HeldUnit, JoinRecord, ReservedSeat, ViewRecord
 from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
+from fair_ladle.app.plumbing.database import fetch, fetch_first
 from fair_ladle.app.sign_in.tables import delegations, sign_ins
 from fair_ladle.app.usage.tables import assignments
 
@@ -72,7 +75,7 @@ def page(
     offset: int,
     limit: int,
     counted: int | None = None,
-) -> tuple[int | None, list[Any]]:
+) -> tuple[int | None, list[ListedPerson]]:
     """How many people there are of that kind, and those from one place of an order on.
 
     Where they are few, they are looked for once and put in order; where they are many, the first of them are soon
@@ -86,8 +89,8 @@ def page(
     if counted is None or counted <= most:
         few = list(connection.scalars(sa.select(people.c.id).where(*where).limit(most + 1)))
         if len(few) <= most:
-            return len(few), list(connection.execute(shown.where(people.c.id.in_(few)))) if few else []
-    return counted, list(connection.execute(shown.where(*where)))
+            return len(few), fetch(connection, shown.where(people.c.id.in_(few)), ListedPerson) if few else []
+    return counted, fetch(connection, shown.where(*where), ListedPerson)
 
 
 def ordered_ids(connection: sa.Connection, where: Sequence[Clause], order: Sequence[Any]) -> array[int]:
@@ -96,10 +99,10 @@ def ordered_ids(connection: sa.Connection, where: Sequence[Clause], order: Seque
     return array("q", connection.scalars(asked))
 
 
-def by_ids(connection: sa.Connection, wanted: Sequence[int]) -> list[Any]:
+def by_ids(connection: sa.Connection, wanted: Sequence[int]) -> list[ListedPerson]:
     """People by number, in the order in which they are named."""
     there = _listed().where(people.c.id.in_(wanted))
-    rows = {row.id: row for row in connection.execute(there)}
+    rows = {row.id: row for row in fetch(connection, there, ListedPerson)}
     return [rows[each] for each in wanted]
 
 
@@ -113,9 +116,9 @@ def ids(connection: sa.Connection, where: Sequence[Clause], limit: int) -> list[
     return list(connection.scalars(sa.select(people.c.id).where(*where).order_by(people.c.id).limit(limit)))
 
 
-def one(connection: sa.Connection, username: str) -> Any | None:
+def one(connection: sa.Connection, username: str) -> ListedPerson | None:
     """Somebody by username."""
-    return connection.execute(_listed().where(people.c.username == username)).first()
+    return fetch_first(connection, _listed().where(people.c.username == username), ListedPerson)
 
 
 def usernames_like(connection: sa.Connection, bases: Sequence[str]) -> set[str]:
@@ -133,7 +136,7 @@ def usernames_like(connection: sa.Connection, bases: Sequence[str]) -> set[str]:
 
 def held_by(
     connection: sa.Connection, product_ids: Collection[int], usernames: Collection[str], at: datetime
-) -> list[Any]:
+) -> list[HeldUnit]:
     """subject, product_id, account_id and begins of what these people have of some products, of seats or sessions, in
     their own accounts: a device or number of the same name is not theirs."""
     a = assignments
@@ -147,7 +150,7 @@ def held_by(
             sa.or_(a.c.ends.is_(None), a.c.ends > at),
         )
     )
-    return list(connection.execute(wanted.order_by(a.c.subject, a.c.product_id)))
+    return fetch(connection, wanted.order_by(a.c.subject, a.c.product_id), HeldUnit)
 
 
 def reserved_seats(
@@ -156,7 +159,7 @@ def reserved_seats(
     product_ids: Collection[int],
     account_ids: Collection[int] | None,
     at: datetime,
-) -> list[Any]:
+) -> list[ReservedSeat]:
     """Seats that are set aside in these accounts (None = all): product, account and since when, with whom they are
     for."""
     a = assignments
@@ -172,7 +175,7 @@ def reserved_seats(
     )
     if account_ids is not None:
         wanted = wanted.where(a.c.account_id.in_(account_ids))
-    return list(connection.execute(wanted.order_by(a.c.begins, people.c.display_name).limit(1000)))
+    return fetch(connection, wanted.order_by(a.c.begins, people.c.display_name).limit(1000), ReservedSeat)
 
 
 def ever_held(
@@ -201,10 +204,10 @@ def by_address(connection: sa.Connection, email: str) -> list[Any]:
     return list(connection.execute(sa.union_all(runs, have)))
 
 
-def views(connection: sa.Connection, sign_in_id: int) -> list[Any]:
+def views(connection: sa.Connection, sign_in_id: int) -> list[ViewRecord]:
     """Somebody's kept views, by name."""
     v = saved_views
-    return list(connection.execute(sa.select(v).where(v.c.sign_in_id == sign_in_id).order_by(v.c.name)))
+    return fetch(connection, sa.select(v).where(v.c.sign_in_id == sign_in_id).order_by(v.c.name), ViewRecord)
 
 
 def keep_view(connection: sa.Connection, sign_in_id: int, name: str, query: str) -> None:
@@ -232,22 +235,24 @@ def counts_of(connection: sa.Connection, found: Sequence[Any], at_once: int = 20
     return counts
 
 
-def domains(connection: sa.Connection) -> list[Any]:
+def domains(connection: sa.Connection) -> list[DomainRecord]:
     """Every domain an account has or wants, by name."""
-    return list(
-        connection.execute(sa.select(email_domains).order_by(email_domains.c.domain, email_domains.c.account_id))
+    return fetch(
+        connection, sa.select(email_domains).order_by(email_domains.c.domain, email_domains.c.account_id), DomainRecord
     )
 
 
-def domain(connection: sa.Connection, name: str) -> Any | None:
+def domain(connection: sa.Connection, name: str) -> DomainRecord | None:
     """The account that has a domain; None where nobody has it, whoever may want it."""
     d = email_domains
-    return connection.execute(sa.select(d).where(d.c.domain == name, d.c.approved_at.is_not(None))).first()
+    return fetch_first(connection, sa.select(d).where(d.c.domain == name, d.c.approved_at.is_not(None)), DomainRecord)
 
 
-def lock_domain(connection: sa.Connection, name: str) -> list[Any]:
+def lock_domain(connection: sa.Connection, name: str) -> list[DomainRecord]:
     """Every account that has or wants a domain, locked so that nobody else comes to want or have it meanwhile."""
-    return list(connection.execute(sa.select(email_domains).where(email_domains.c.domain == name).with_for_update()))
+    return fetch(
+        connection, sa.select(email_domains).where(email_domains.c.domain == name).with_for_update(), DomainRecord
+    )
 
 
 def put_domain(connection: sa.Connection, row: dict[str, Any]) -> None:
@@ -278,11 +283,11 @@ def add_join_request(connection: sa.Connection, row: dict[str, Any]) -> None:
 
 def join_request(
     connection: sa.Connection, token_hash: str | None = None, request_id: int | None = None, lock: bool = False
-) -> Any | None:
+) -> JoinRecord | None:
     """Somebody's wish to join, by its link or its number."""
     j = join_requests
     wanted = sa.select(j).where(j.c.token_hash == token_hash if token_hash else j.c.id == request_id)
-    return connection.execute(wanted.with_for_update() if lock else wanted).first()
+    return fetch_first(connection, wanted.with_for_update() if lock else wanted, JoinRecord)
 
 
 def change_join_request(connection: sa.Connection, request_id: int, values: dict[str, Any]) -> None:
@@ -290,13 +295,13 @@ def change_join_request(connection: sa.Connection, request_id: int, values: dict
     connection.execute(sa.update(join_requests).where(join_requests.c.id == request_id).values(values))
 
 
-def waiting_to_join(connection: sa.Connection) -> list[Any]:
+def waiting_to_join(connection: sa.Connection) -> list[JoinRecord]:
     """Who proved their address and waits, the longest first."""
     j = join_requests
-    return list(
-        connection.execute(
-            sa.select(j).where(j.c.proven_at.is_not(None), j.c.decided_at.is_(None)).order_by(j.c.proven_at, j.c.id)
-        )
+    return fetch(
+        connection,
+        sa.select(j).where(j.c.proven_at.is_not(None), j.c.decided_at.is_(None)).order_by(j.c.proven_at, j.c.id),
+        JoinRecord,
     )
 
 

@@ -10,9 +10,10 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.people_import.rows import ImportRecord, ImportSummary, PartRecord
 from fair_ladle.app.people_import.tables import people_import_parts as parts
 from fair_ladle.app.people_import.tables import people_imports as imports
-from fair_ladle.app.plumbing.database import insert_row
+from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row
 
 KEPT = 50
 
@@ -32,24 +33,24 @@ def add(connection: sa.Connection, row: dict[str, Any]) -> int:
     return insert_row(connection, imports, row)
 
 
-def one(connection: sa.Connection, import_id: int, lock: bool = False) -> Any | None:
+def one(connection: sa.Connection, import_id: int, lock: bool = False) -> ImportRecord | None:
     """An import, by choice locked until the transaction ends."""
     wanted = sa.select(imports).where(imports.c.id == import_id)
-    return connection.execute(wanted.with_for_update() if lock else wanted).first()
+    return fetch_first(connection, wanted.with_for_update() if lock else wanted, ImportRecord)
 
 
-def claim(connection: sa.Connection, import_id: int) -> Any | None:
+def claim(connection: sa.Connection, import_id: int) -> ImportRecord | None:
     """An import, locked; None where somebody else is at it."""
-    return connection.execute(
-        sa.select(imports).where(imports.c.id == import_id).with_for_update(skip_locked=True)
-    ).first()
+    return fetch_first(
+        connection, sa.select(imports).where(imports.c.id == import_id).with_for_update(skip_locked=True), ImportRecord
+    )
 
 
-def of(connection: sa.Connection, sign_in_id: int, through: str) -> list[Any]:
+def of(connection: sa.Connection, sign_in_id: int, through: str) -> list[ImportSummary]:
     """Somebody's newest imports, without their cells."""
     columns = [each for each in imports.c if each.name not in ("cells", "how", "header")]
     wanted = sa.select(*columns).where(imports.c.sign_in_id == sign_in_id, imports.c.through == through)
-    return list(connection.execute(wanted.order_by(imports.c.id.desc()).limit(KEPT)))
+    return fetch(connection, wanted.order_by(imports.c.id.desc()).limit(KEPT), ImportSummary)
 
 
 def running(connection: sa.Connection) -> list[int]:
@@ -91,10 +92,10 @@ def put_parts(connection: sa.Connection, import_id: int, every: Sequence[Sequenc
         )
 
 
-def next_part(connection: sa.Connection, import_id: int) -> Any | None:
+def next_part(connection: sa.Connection, import_id: int) -> PartRecord | None:
     """The first part that is not done; None where all are."""
     wanted = sa.select(parts).where(parts.c.import_id == import_id, parts.c.outcome.is_(None))
-    return connection.execute(wanted.order_by(parts.c.number).limit(1)).first()
+    return fetch_first(connection, wanted.order_by(parts.c.number).limit(1), PartRecord)
 
 
 def note_outcome(connection: sa.Connection, import_id: int, number: int, outcome: Sequence[Any]) -> None:

@@ -30,6 +30,7 @@ from fair_ladle.app.people_import.planning import (
     plan,
     seats_needed,
 )
+from fair_ladle.app.people_import.rows import ImportRecord
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
@@ -98,7 +99,7 @@ def _rows(name: str, table: SheetTable) -> list[tuple[int, list[str]]]:
 class ImportPreview:
     """A table as it came, and what it comes to as things are mapped now."""
 
-    row: Any
+    row: ImportRecord
     how: ImportChoices
     sample: list[tuple[int, list[str]]]
     plan: ImportPlan
@@ -108,7 +109,7 @@ class ImportPreview:
     """Of the accounts that the first steps are about, by code."""
 
 
-def how_of(row: Any) -> ImportChoices:
+def how_of(row: ImportRecord) -> ImportChoices:
     """What is kept of an import as its mapping and choices."""
     given = dict(row.how)
     return ImportChoices(
@@ -376,7 +377,7 @@ class _Did:
         ]
 
 
-def _do(tx: Transaction, actor: Actor, row: Any, steps: list[Step]) -> list[list[Any]]:
+def _do(tx: Transaction, actor: Actor, row: ImportRecord, steps: list[Step]) -> list[list[Any]]:
     every = [
         _Did(
             step,
@@ -435,7 +436,7 @@ def _addresses_seen(tx: Transaction, actor: Actor, emails: set[str]) -> dict[str
     }
 
 
-def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
+def _create(tx: Transaction, actor: Actor, row: ImportRecord, wanted: Sequence[_Did]) -> None:
     """New people, unless their address or username has been taken since the table was looked at."""
     emails = _addresses_seen(
         tx,

@@ -44,7 +44,7 @@ def limits_in_sql(
 ) -> LimitsInSql:
     """Limits of a product as they are, or with some layers saying something else (None = nothing)."""
     rows_said = {
-        LayerName(GROUP, row.group_id) if row.group_id else LayerName(ACCOUNT, row.account_id): row
+        LayerName(GROUP, row.group_id) if row.group_id else LayerName(ACCOUNT, row.account_id or 0): row
         for row in tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
         if row.product_id == product.id
     }

@@ -8,18 +8,20 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects.mysql import insert
 
+from fair_ladle.app.personal_storage.rows import LimitRecord
 from fair_ladle.app.personal_storage.tables import storage_limits as limits
+from fair_ladle.app.plumbing.database import fetch
 
 
-def all_but_direct(connection: sa.Connection) -> list[Any]:
+def all_but_direct(connection: sa.Connection) -> list[LimitRecord]:
     """Every limit of an account or a group."""
-    return list(connection.execute(sa.select(limits).where(limits.c.person_id.is_(None))))
+    return fetch(connection, sa.select(limits).where(limits.c.person_id.is_(None)), LimitRecord)
 
 
-def reaching(connection: sa.Connection, person_ids: Sequence[int]) -> list[Any]:
+def reaching(connection: sa.Connection, person_ids: Sequence[int]) -> list[LimitRecord]:
     """Every limit of an account or a group, and those of these people themselves."""
     none = limits.c.person_id.is_(None)
-    return list(connection.execute(sa.select(limits).where(none | limits.c.person_id.in_(person_ids))))
+    return fetch(connection, sa.select(limits).where(none | limits.c.person_id.in_(person_ids)), LimitRecord)
 
 
 def products_with_direct(connection: sa.Connection) -> set[int]:

@@ -18,7 +18,9 @@ from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group, Groups
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.personal_storage import store
+from fair_ladle.app.personal_storage.rows import LimitRecord
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
@@ -41,7 +43,7 @@ class AtLimit:
     grace_days: int | None = None
 
     @staticmethod
-    def of(row: Any) -> AtLimit:
+    def of(row: LimitRecord) -> AtLimit:
         """As it is kept."""
         return AtLimit(row.at_limit, row.tell_at, row.grace_days)
 
@@ -80,7 +82,7 @@ def _grains(in_bytes: int) -> int:
     return (in_bytes + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN
 
 
-def of_people(tx: Transaction, actor: Actor, people: Sequence[Any]) -> dict[str, list[Storage]]:
+def of_people(tx: Transaction, actor: Actor, people: Sequence[PersonRecord]) -> dict[str, list[Storage]]:
     """Storage of some people (rows), by username; products in which they neither have a limit nor bytes are left
     out."""
     products = [each for each in pools_service.products(tx) if each.is_storage]
@@ -152,7 +154,7 @@ class _Layers:
         if found is None:
             return None
         layer, place, grains = found
-        if layer == "direct":
+        if direct is not None and layer == "direct":
             return layer, "set for them", grains, AtLimit.of(direct)
         if layer == "group":
             row, said = self.every.row(self.groups[place]), self.by_group[self.groups[place].id][product.id]
@@ -163,7 +165,7 @@ class _Layers:
         return layer, source if row in self.inside else "set above this branch", grains, AtLimit.of(said)
 
 
-def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
+def of_one(tx: Transaction, actor: Actor, person: PersonRecord) -> list[Storage]:
     """One person's storage of every product that reaches them, with what stayed in accounts they have left."""
     accounts = accounts_service.known(tx)
     path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
@@ -321,7 +323,7 @@ def _said(at: AtLimit) -> str:
     return f"told at {at.tell_at} %, {then}"
 
 
-def set_direct(tx: Transaction, actor: Actor, person: Any, product: str, amount: str | None) -> None:
+def set_direct(tx: Transaction, actor: Actor, person: PersonRecord, product: str, amount: str | None) -> None:
     """Set one person's own limit, in GB; None leaves it to the layers. What happens there stays as it is for them.
     Whether they are in scope is the caller's to check."""
     found, grains = _read(tx, product, amount)
@@ -347,7 +349,7 @@ def _told(product: Product, grains: int | None) -> str:
     return "none" if grains is None else f"{to_units(grains, product.measure):f}"
 
 
-def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> int:
+def move_here(tx: Transaction, actor: Actor, person: PersonRecord, from_account: str) -> int:
     """Move what stayed in an account that somebody has left to where they are now, of every product; grains. Refused
     where the account they are in has no room."""
     accounts = accounts_service.known(tx)

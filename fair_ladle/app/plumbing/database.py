@@ -6,11 +6,11 @@ import itertools
 import json
 import random
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any, TypeVar
+from typing import Any, ClassVar, Protocol, TypeVar
 from weakref import WeakKeyDictionary
 
 import sqlalchemy as sa
@@ -35,6 +35,15 @@ metadata = sa.MetaData(
 
 Result = TypeVar("Result")
 Key = TypeVar("Key")
+
+
+class RowKind(Protocol):
+    """A dataclass whose fields name what a row has."""
+
+    __dataclass_fields__: ClassVar[dict[str, Any]]
+
+
+Kind = TypeVar("Kind", bound=RowKind)
 
 DEADLOCK, NO_SAVEPOINT, LOCK_WAIT = 1213, 1305, 1205
 """After a deadlock inside a savepoint the savepoint is gone too: its rollback says 1305."""
@@ -147,6 +156,26 @@ def pages(read: Callable[[int, int], Sequence[Result]], at_once: int = 5000) -> 
         yield from found
         if len(found) < at_once:
             return
+
+
+def fetch(
+    connection: sa.Connection, statement: sa.Executable, kind: type[Kind], parameters: Mapping[str, Any] | None = None
+) -> list[Kind]:
+    """All rows of a statement, which has to yield every field of a kind of row (a dataclass)."""
+    result = connection.execute(statement, parameters)
+    assert kind.__dataclass_fields__.keys() <= set(result.keys()), (kind, *result.keys())
+    rows: list[Any] = list(result)
+    return rows
+
+
+def fetch_first(
+    connection: sa.Connection, statement: sa.Executable, kind: type[Kind], parameters: Mapping[str, Any] | None = None
+) -> Kind | None:
+    """The first row of a statement, likewise; None where there is none."""
+    result = connection.execute(statement, parameters)
+    assert kind.__dataclass_fields__.keys() <= set(result.keys()), (kind, *result.keys())
+    row: Any = result.first()
+    return row  # type: ignore[no-any-return]
 
 
 def lock_rows(connection: sa.Connection, table: sa.Table, ids: Collection[int]) -> list[Any]:

@@ -19,6 +19,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import store
+from fair_ladle.app.pools.rows import LotRecord, ProductRecord
 from fair_ladle.app.pools.tables import lots as lots_table
 from fair_ladle.app.pools.tables import products as products_table
 from fair_ladle.core.costing import Lot, currencies_of, supply_on
@@ -113,7 +114,7 @@ def product(tx: Transaction, code: str) -> Product:
     return found
 
 
-def _product(row: Any, bases: list[str], components: list[tuple[str, bool]]) -> Product:
+def _product(row: ProductRecord, bases: list[str], components: list[tuple[str, bool]]) -> Product:
     return Product(
         row.id,
         row.code,
@@ -147,26 +148,26 @@ def pools_of(tx: Transaction, of: Collection[Product], owner_ids: Collection[int
 
 def _read_pools(tx: Transaction, of: Collection[Product]) -> list[Pool]:
     by_id = {each.id: each for each in of}
-    lots: dict[tuple[int, int], list[Any]] = {}
-    for row in store.lots_of(tx.connection, list(by_id)):
-        lots.setdefault((row.owner_id, row.product_id), []).append(row)
+    lots: dict[tuple[int, int], list[LotRecord]] = {}
+    for lot in store.lots_of(tx.connection, list(by_id)):
+        lots.setdefault((lot.owner_id, lot.product_id), []).append(lot)
     found = []
-    for row in store.pools_of(tx.connection, list(by_id)):
-        mine = lots.get((row.owner_id, row.product_id), [])
-        product_of = by_id[row.product_id]
+    for pool in store.pools_of(tx.connection, list(by_id)):
+        mine = lots.get((pool.owner_id, pool.product_id), [])
+        product_of = by_id[pool.product_id]
         found.append(
             Pool(
-                row.id,
-                row.owner_id,
+                pool.id,
+                pool.owner_id,
                 product_of,
-                tuple(_lot(lot, product_of.measure) for lot in mine),
+                tuple(_lot(each, product_of.measure) for each in mine),
                 mine[0].currency if mine else "",
             )
         )
     return found
 
 
-def _lot(row: Any, measure: str) -> Lot:
+def _lot(row: LotRecord, measure: str) -> Lot:
     return Lot(
         row.reference,
         row.quantity,

@@ -8,12 +8,14 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.plumbing.database import fetch
+from fair_ladle.app.pools.rows import LotRecord, PoolRecord, ProductRecord
 from fair_ladle.app.pools.tables import lots, pools, product_bases, product_components, products
 
 
-def all_products(connection: sa.Connection) -> list[Any]:
+def all_products(connection: sa.Connection) -> list[ProductRecord]:
     """Every product, by code."""
-    return list(connection.execute(sa.select(products).order_by(products.c.code)))
+    return fetch(connection, sa.select(products).order_by(products.c.code), ProductRecord)
 
 
 def bases(connection: sa.Connection) -> dict[int, list[str]]:
@@ -73,17 +75,17 @@ def _anew(connection: sa.Connection, table: sa.Table, product_ids: list[int], ro
         connection.execute(sa.insert(table), rows)
 
 
-def pools_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
+def pools_of(connection: sa.Connection, product_ids: Collection[int]) -> list[PoolRecord]:
     """The pools of these products."""
-    return list(connection.execute(sa.select(pools).where(pools.c.product_id.in_(product_ids))))
+    return fetch(connection, sa.select(pools).where(pools.c.product_id.in_(product_ids)), PoolRecord)
 
 
-def lots_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
+def lots_of(connection: sa.Connection, product_ids: Collection[int]) -> list[LotRecord]:
     """The lots of these products, by first day."""
-    return list(
-        connection.execute(
-            sa.select(lots).where(lots.c.product_id.in_(product_ids)).order_by(lots.c.first_day, lots.c.id)
-        )
+    return fetch(
+        connection,
+        sa.select(lots).where(lots.c.product_id.in_(product_ids)).order_by(lots.c.first_day, lots.c.id),
+        LotRecord,
     )
 
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing.database import fetch_first
+from fair_ladle.app.purchases.rows import CalendarRecord
 from fair_ladle.app.purchases.tables import calendars
 
 
@@ -22,13 +23,15 @@ def replace(connection: sa.Connection, sign_in_id: int, account_id: int, token_h
         )
 
 
-def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
+def by_token(connection: sa.Connection, token_hash: str) -> CalendarRecord | None:
     """Whose calendar an address is, with the account's code."""
-    return connection.execute(
+    return fetch_first(
+        connection,
         sa.select(calendars, accounts.c.code)
         .join(accounts, accounts.c.id == calendars.c.account_id)
-        .where(calendars.c.token_hash == token_hash)
-    ).first()
+        .where(calendars.c.token_hash == token_hash),
+        CalendarRecord,
+    )
 
 
 def made(connection: sa.Connection, sign_in_id: int, account_id: int) -> datetime | None:

@@ -13,6 +13,7 @@ from fair_ladle.app.plumbing.addresses import email, is_country, is_iban
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_allowed
 from fair_ladle.app.receivables import store
+from fair_ladle.app.receivables.rows import ContactRecord
 from fair_ladle.app.statements import store as statements_store
 from fair_ladle.core.statement_lines import TaxStatus
 
@@ -67,7 +68,7 @@ class Billing:
     sets_terms: bool
 
 
-def contact_of(row: Any) -> Contact:
+def contact_of(row: ContactRecord) -> Contact:
     """A contact as it is kept."""
     return Contact(row.email, bool(row.gets_statements), bool(row.gets_data), bool(row.gets_reminders))
 

@@ -15,6 +15,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.receivables import store
+from fair_ladle.app.receivables.rows import MailRecord, ReceivableRecord
 from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.ledger import numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
@@ -159,7 +160,7 @@ def _wanted(
     return store.asked_for(mine, today, state, first, find.split()[:10])
 
 
-def as_receivables(tx: Transaction, rows: list[Any]) -> list[Receivable]:
+def as_receivables(tx: Transaction, rows: list[ReceivableRecord]) -> list[Receivable]:
     """Rows of the store with their mails and questions."""
     ids = [row.id for row in rows]
     mails, questions = store.mails_of(tx.connection, ids), store.questions_of(tx.connection, ids)
@@ -189,7 +190,7 @@ def as_receivables(tx: Transaction, rows: list[Any]) -> list[Receivable]:
     return found
 
 
-def _state(row: Any, today: date) -> str:
+def _state(row: ReceivableRecord, today: date) -> str:
     if row.total == 0:
         return "nothing"
     if row.settled:
@@ -199,7 +200,7 @@ def _state(row: Any, today: date) -> str:
     return "overdue" if row.due_day is not None and row.due_day < today else "open"
 
 
-def mailed(row: Any) -> Mailed:
+def mailed(row: MailRecord) -> Mailed:
     """A mail as it is told; what was sent to a person who was erased is taken as sent."""
     if row.to_address is None:
         return Mailed(row.kind, "a person who was erased", row.at, "sent", None)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
@@ -247,7 +247,7 @@ class _Matcher:
             return found("several", f"{len(same)} statements have this amount open, and no number is named.", same)
         return found("other", "It names no statement that is open.")
 
-    def _of_one(self, found: Any, number: str, amount: Decimal, currency: str) -> BankLine:
+    def _of_one(self, found: Callable[..., BankLine], number: str, amount: Decimal, currency: str) -> BankLine:
         row = self._open[number]
         left = half_up(row.total - row.paid, decimals_of(row.currency))
         if currency not in ("", row.currency):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any
 from urllib.parse import quote
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -16,6 +15,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.receivables import store
 from fair_ladle.app.receivables.listing import seen_by, seller_id
+from fair_ladle.app.receivables.rows import ReceivableRecord
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.statements import terms
 from fair_ladle.app.statements.documents import closed_statement
@@ -117,7 +117,7 @@ def answer(
     return reference
 
 
-def _credit(tx: Transaction, actor: Actor, seller: str, row: Any, reference: str, amount: Decimal) -> None:
+def _credit(tx: Transaction, actor: Actor, seller: str, row: ReceivableRecord, reference: str, amount: Decimal) -> None:
     if "statements.close" not in actor.permissions:
         raise not_allowed("Your role here lets you answer, and not take anything off.")
     decimals = decimals_of(row.currency)

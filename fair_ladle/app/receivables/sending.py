@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from decimal import Decimal
-from typing import Any
 from urllib.parse import quote
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -19,6 +18,7 @@ from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.receivables import store
 from fair_ladle.app.receivables.billing_details import Contact, contact_of
 from fair_ladle.app.receivables.listing import seller_id, statements_of
+from fair_ladle.app.receivables.rows import ReceivableRecord
 from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.documents import closed_document
 from fair_ladle.app.statements.ledger import numbered
@@ -82,7 +82,7 @@ def remind(tx: Transaction, actor: Actor, seller: str, numbers: Sequence[str] | 
     return _mail(tx, actor, seller, mine, rows, "reminder")
 
 
-def _mail(tx: Transaction, actor: Actor, seller: str, mine: int, rows: list[Any], kind: str) -> Sent:
+def _mail(tx: Transaction, actor: Actor, seller: str, mine: int, rows: list[ReceivableRecord], kind: str) -> Sent:
     accounts = accounts_service.known(tx)
     name = accounts.name(accounts.row_of_id[mine])
     further = store.contacts(tx.connection, {row.buyer_id for row in rows})
@@ -116,13 +116,13 @@ def _mail(tx: Transaction, actor: Actor, seller: str, mine: int, rows: list[Any]
     return Sent(sent, len(mails), sorted(set(nobody)))
 
 
-def _text(tx: Transaction, row: Any, seller: str, kind: str) -> tuple[str, str]:
+def _text(tx: Transaction, row: ReceivableRecord, seller: str, kind: str) -> tuple[str, str]:
     number, month, decimals = numbered(row.year, row.number), f"{row.first_day:%B %Y}", decimals_of(row.currency)
     total, left = (f"{figure(half_up(each, decimals))} {row.currency}" for each in (row.total, row.total - row.paid))
     what = "credit note" if row.total < 0 else "statement"
     link = f"{tx.settings.address}/statements/{quote(row.buyer)}?month={row.first_day:%Y-%m}"
     due = f", due {day_name(row.due_day)}" if row.due_day is not None and row.total > 0 else ""
-    if kind == "reminder":
+    if kind == "reminder" and row.due_day is not None:
         subject = f"Overdue: statement {number} of {in_a_mail(seller, 'your provider')}"
         first = f"Statement {number} for {month} was due on {day_name(row.due_day)}. {left} of {total} is still open."
         rest = "If you have paid it in the last days, there is nothing to do."

@@ -10,9 +10,18 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import batched, insert_row
+from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, insert_row
 from fair_ladle.app.plumbing.tables import outbox
 from fair_ladle.app.receivables import tables as t
+from fair_ladle.app.receivables.rows import (
+    ContactRecord,
+    MailRecord,
+    PaymentRecord,
+    QuestionRecord,
+    ReceivableRecord,
+    ReceivableSums,
+    WrongSum,
+)
 from fair_ladle.app.statements.tables import closed_statements as s
 
 settled, mails, questions = t.settled_statements, t.statement_mails, t.statement_questions
@@ -73,15 +82,15 @@ def asked_for(
 
 def window(
     connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], after: int, limit: int
-) -> tuple[int, list[Any]]:
+) -> tuple[int, list[ReceivableRecord]]:
     """How many statements there are, and a window of them, the newest first."""
     count = connection.scalar(sa.select(sa.func.count()).select_from(sold).where(*wanted)) or 0
     rows = sa.select(*_columns()).select_from(sold).where(*wanted)
     ordered = rows.order_by(s.c.first_day.desc(), s.c.year.desc(), s.c.number.desc()).limit(limit).offset(after)
-    return int(count), list(connection.execute(ordered))
+    return int(count), fetch(connection, ordered, ReceivableRecord)
 
 
-def sums(connection: sa.Connection, seller_id: int, today: date) -> list[Any]:
+def sums(connection: sa.Connection, seller_id: int, today: date) -> list[ReceivableSums]:
     """By currency: how many statements of a seller are unsent, open, overdue, and what the last two come to."""
     is_it = conditions(today)
     left = s.c.total - paid
@@ -89,41 +98,45 @@ def sums(connection: sa.Connection, seller_id: int, today: date) -> list[Any]:
     def count(name: str) -> Any:
         return sa.func.sum(sa.case((is_it[name], 1), else_=0)).label(name)
 
-    return list(
-        connection.execute(
-            sa.select(
-                s.c.currency,
-                *(count(name) for name in ("unsent", "open", "overdue", "asked")),
-                sa.func.sum(sa.case((is_it["open"], left), else_=0)).label("open_amount"),
-                sa.func.sum(sa.case((is_it["overdue"], left), else_=0)).label("overdue_amount"),
-            )
-            .select_from(sold)
-            .where(s.c.seller_id == seller_id)
-            .group_by(s.c.currency)
-            .order_by(s.c.currency)
+    return fetch(
+        connection,
+        sa.select(
+            s.c.currency,
+            *(count(name) for name in ("unsent", "open", "overdue", "asked")),
+            sa.func.sum(sa.case((is_it["open"], left), else_=0)).label("open_amount"),
+            sa.func.sum(sa.case((is_it["overdue"], left), else_=0)).label("overdue_amount"),
         )
+        .select_from(sold)
+        .where(s.c.seller_id == seller_id)
+        .group_by(s.c.currency)
+        .order_by(s.c.currency),
+        ReceivableSums,
     )
 
 
-def by_numbers(connection: sa.Connection, seller_id: int, numbers: Collection[tuple[int, int]]) -> list[Any]:
+def by_numbers(
+    connection: sa.Connection, seller_id: int, numbers: Collection[tuple[int, int]]
+) -> list[ReceivableRecord]:
     """A seller's statements by year and number."""
-    found: list[Any] = []
+    found: list[ReceivableRecord] = []
     for part in batched(numbers):
         named = sa.tuple_(s.c.year, s.c.number).in_(part)
         wanted = sa.select(*_columns()).select_from(sold).where(s.c.seller_id == seller_id, named)
-        found += connection.execute(wanted).all()
+        found += fetch(connection, wanted, ReceivableRecord)
     return found
 
 
-def by_id(connection: sa.Connection, statement_id: int) -> Any:
+def by_id(connection: sa.Connection, statement_id: int) -> ReceivableRecord | None:
     """One statement; None where there is none."""
-    return connection.execute(sa.select(*_columns()).select_from(sold).where(s.c.id == statement_id)).first()
+    return fetch_first(
+        connection, sa.select(*_columns()).select_from(sold).where(s.c.id == statement_id), ReceivableRecord
+    )
 
 
-def of_buyer(connection: sa.Connection, buyer_id: int, first: date) -> list[Any]:
+def of_buyer(connection: sa.Connection, buyer_id: int, first: date) -> list[ReceivableRecord]:
     """A buyer's closed statements of a month."""
     wanted = sa.select(*_columns()).select_from(sold).where(s.c.buyer_id == buyer_id, s.c.first_day == first)
-    return list(connection.execute(wanted.order_by(s.c.currency, s.c.id)))
+    return fetch(connection, wanted.order_by(s.c.currency, s.c.id), ReceivableRecord)
 
 
 def lock_desk(connection: sa.Connection, seller_id: int) -> None:
@@ -133,12 +146,14 @@ def lock_desk(connection: sa.Connection, seller_id: int) -> None:
     connection.execute(sa.update(desk).where(desk.c.seller_id == seller_id).values(touched=desk.c.touched + 1))
 
 
-def contacts(connection: sa.Connection, account_ids: Collection[int]) -> dict[int, list[Any]]:
+def contacts(connection: sa.Connection, account_ids: Collection[int]) -> dict[int, list[ContactRecord]]:
     """The further billing contacts of accounts, by account and address."""
-    found: dict[int, list[Any]] = {}
+    found: dict[int, list[ContactRecord]] = {}
     c = t.billing_contacts
     for part in batched(account_ids):
-        for row in connection.execute(sa.select(c).where(c.c.account_id.in_(part)).order_by(c.c.account_id, c.c.email)):
+        for row in fetch(
+            connection, sa.select(c).where(c.c.account_id.in_(part)).order_by(c.c.account_id, c.c.email), ContactRecord
+        ):
             found.setdefault(row.account_id, []).append(row)
     return found
 
@@ -157,12 +172,14 @@ def add_mails(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
         connection.execute(sa.insert(mails), part)
 
 
-def mails_of(connection: sa.Connection, statement_ids: Collection[int]) -> dict[int, list[Any]]:
+def mails_of(connection: sa.Connection, statement_ids: Collection[int]) -> dict[int, list[MailRecord]]:
     """The mails of statements with how far they came, the oldest first."""
-    found: dict[int, list[Any]] = {}
+    found: dict[int, list[MailRecord]] = {}
     columns = (mails, outbox.c.to_address, outbox.c.sent_at, outbox.c.due_at, outbox.c.taken_at, outbox.c.trouble)
     wanted = sa.select(*columns).outerjoin(outbox, outbox.c.id == mails.c.outbox_id)
-    for row in connection.execute(wanted.where(mails.c.statement_id.in_(statement_ids)).order_by(mails.c.id)):
+    for row in fetch(
+        connection, wanted.where(mails.c.statement_id.in_(statement_ids)).order_by(mails.c.id), MailRecord
+    ):
         found.setdefault(row.statement_id, []).append(row)
     return found
 
@@ -178,15 +195,17 @@ def last_reminders(connection: sa.Connection, statement_ids: Collection[int]) ->
     return found
 
 
-def payments_of(connection: sa.Connection, statement_id: int) -> list[Any]:
+def payments_of(connection: sa.Connection, statement_id: int) -> list[PaymentRecord]:
     """The payments of a statement, withdrawn ones too, by day."""
     p = t.payments
-    return list(connection.execute(sa.select(p).where(p.c.statement_id == statement_id).order_by(p.c.day, p.c.id)))
+    return fetch(
+        connection, sa.select(p).where(p.c.statement_id == statement_id).order_by(p.c.day, p.c.id), PaymentRecord
+    )
 
 
-def payment(connection: sa.Connection, payment_id: int) -> Any:
+def payment(connection: sa.Connection, payment_id: int) -> PaymentRecord | None:
     """One payment; None where there is none."""
-    return connection.execute(sa.select(t.payments).where(t.payments.c.id == payment_id)).first()
+    return fetch_first(connection, sa.select(t.payments).where(t.payments.c.id == payment_id), PaymentRecord)
 
 
 def known_bank_lines(connection: sa.Connection, seller_id: int, lines: Collection[str]) -> set[str]:
@@ -227,7 +246,7 @@ def add_up(connection: sa.Connection, statement_ids: Collection[int]) -> None:
             connection.execute(new.on_duplicate_key_update(**values))
 
 
-def wrongly_added_up(connection: sa.Connection) -> list[Any]:
+def wrongly_added_up(connection: sa.Connection) -> list[WrongSum]:
     """Statements whose payments are not what is kept as paid or settled."""
     p, seller = t.payments.c, accounts.alias("seller")
     summed = sa.func.coalesce(sa.func.sum(p.amount), 0)
@@ -242,27 +261,27 @@ def wrongly_added_up(connection: sa.Connection) -> list[Any]:
         .group_by(seller.c.code, s.c.id, s.c.year, s.c.number, s.c.total, settled.c.paid, settled.c.settled)
         .having(sa.or_(paid != summed, is_settled != right))
     )
-    return list(connection.execute(wanted.order_by(seller.c.code, s.c.year, s.c.number)))
+    return fetch(connection, wanted.order_by(seller.c.code, s.c.year, s.c.number), WrongSum)
 
 
-def unpaid(connection: sa.Connection, seller_id: int) -> list[Any]:
+def unpaid(connection: sa.Connection, seller_id: int) -> list[ReceivableRecord]:
     """Every statement of a seller that is not settled."""
     wanted = sa.select(*_columns()).select_from(sold)
-    return list(connection.execute(wanted.where(s.c.seller_id == seller_id, sa.not_(is_settled))))
+    return fetch(connection, wanted.where(s.c.seller_id == seller_id, sa.not_(is_settled)), ReceivableRecord)
 
 
-def questions_of(connection: sa.Connection, statement_ids: Collection[int]) -> dict[int, list[Any]]:
+def questions_of(connection: sa.Connection, statement_ids: Collection[int]) -> dict[int, list[QuestionRecord]]:
     """The questions about statements, the oldest first."""
-    found: dict[int, list[Any]] = {}
+    found: dict[int, list[QuestionRecord]] = {}
     wanted = sa.select(questions).where(questions.c.statement_id.in_(statement_ids)).order_by(questions.c.id)
-    for row in connection.execute(wanted):
+    for row in fetch(connection, wanted, QuestionRecord):
         found.setdefault(row.statement_id, []).append(row)
     return found
 
 
-def question(connection: sa.Connection, question_id: int) -> Any:
+def question(connection: sa.Connection, question_id: int) -> QuestionRecord | None:
     """One question; None where there is none."""
-    return connection.execute(sa.select(questions).where(questions.c.id == question_id)).first()
+    return fetch_first(connection, sa.select(questions).where(questions.c.id == question_id), QuestionRecord)
 
 
 def ask(connection: sa.Connection, values: dict[str, Any]) -> int:

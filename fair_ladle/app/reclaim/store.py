@@ -8,8 +8,10 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import Transaction, insert_row, lock_rows
+from fair_ladle.app.plumbing.database import Transaction, fetch, fetch_first, insert_row, lock_rows
+from fair_ladle.app.reclaim.rows import AnsweredWarning, DeedRecord, PolicyRecord, RunRecord, WarningRecord
 from fair_ladle.app.reclaim.tables import reclaim_deeds, reclaim_notices, reclaim_policies, reclaim_runs
 
 p, n, r, d = reclaim_policies, reclaim_notices, reclaim_runs, reclaim_deeds
@@ -22,12 +24,12 @@ def rehearse(tx: Transaction, policy_id: int) -> None:
     tx.rehearse(d, sa.false())
 
 
-def policies(connection: sa.Connection) -> list[Any]:
+def policies(connection: sa.Connection) -> list[PolicyRecord]:
     """Every policy, by name."""
-    return list(connection.execute(sa.select(p).order_by(p.c.name)))
+    return fetch(connection, sa.select(p).order_by(p.c.name), PolicyRecord)
 
 
-def lock_policy(connection: sa.Connection, policy_id: int) -> Any | None:
+def lock_policy(connection: sa.Connection, policy_id: int) -> PolicyRecord | None:
     """A policy, locked: one run of it at a time."""
     return next(iter(lock_rows(connection, p, [policy_id])), None)
 
@@ -45,14 +47,16 @@ def looked_on(connection: sa.Connection, policy_id: int, day: date) -> None:
     connection.execute(sa.update(p).where(p.c.id == policy_id).values(looked_on=day))
 
 
-def candidates(connection: sa.Connection, where: Collection[Any]) -> list[Any]:
+def candidates(connection: sa.Connection, where: Collection[Any]) -> list[PersonRecord]:
     """People of whom all of this is true, by number."""
-    return list(connection.execute(sa.select(people).where(*where).order_by(people.c.id)))
+    return fetch(connection, sa.select(people).where(*where).order_by(people.c.id), PersonRecord)
 
 
-def notices(connection: sa.Connection, policy_id: int) -> dict[int, Any]:
+def notices(connection: sa.Connection, policy_id: int) -> dict[int, WarningRecord]:
     """Who was told by a policy, by the person's number."""
-    return {row.person_id: row for row in connection.execute(sa.select(n).where(n.c.policy_id == policy_id))}
+    return {
+        row.person_id: row for row in fetch(connection, sa.select(n).where(n.c.policy_id == policy_id), WarningRecord)
+    }
 
 
 def add_notices(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
@@ -67,14 +71,16 @@ def forget_notices(connection: sa.Connection, policy_id: int, person_ids: Collec
         connection.execute(sa.delete(n).where(n.c.policy_id == policy_id, n.c.person_id.in_(person_ids)))
 
 
-def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
+def by_token(connection: sa.Connection, token_hash: str) -> AnsweredWarning | None:
     """A notice by its link, locked, with the person's name and the policy."""
     mine = sa.select(n.c.policy_id).where(n.c.token_hash == token_hash)
     connection.execute(mine.with_for_update()).all()
     wanted = sa.select(
         n, people.c.display_name, people.c.username, people.c.account_id, p.c.name, p.c.days, p.c.notice_days
     ).join(people, people.c.id == n.c.person_id)
-    return connection.execute(wanted.join(p, p.c.id == n.c.policy_id).where(n.c.token_hash == token_hash)).first()
+    return fetch_first(
+        connection, wanted.join(p, p.c.id == n.c.policy_id).where(n.c.token_hash == token_hash), AnsweredWarning
+    )
 
 
 def still_needed(connection: sa.Connection, policy_id: int, person_id: int, at: datetime) -> None:
@@ -90,19 +96,19 @@ def add_run(connection: sa.Connection, row: dict[str, Any], deeds: list[dict[str
     return run_id
 
 
-def runs(connection: sa.Connection, policy_ids: Collection[int], limit: int = 200) -> list[Any]:
+def runs(connection: sa.Connection, policy_ids: Collection[int], limit: int = 200) -> list[RunRecord]:
     """Runs of these policies, the newest first."""
-    return list(
-        connection.execute(sa.select(r).where(r.c.policy_id.in_(policy_ids)).order_by(r.c.id.desc()).limit(limit))
+    return fetch(
+        connection, sa.select(r).where(r.c.policy_id.in_(policy_ids)).order_by(r.c.id.desc()).limit(limit), RunRecord
     )
 
 
-def lock_run(connection: sa.Connection, run_id: int) -> Any | None:
+def lock_run(connection: sa.Connection, run_id: int) -> RunRecord | None:
     """A run, locked."""
-    return connection.execute(sa.select(r).where(r.c.id == run_id).with_for_update()).first()
+    return fetch_first(connection, sa.select(r).where(r.c.id == run_id).with_for_update(), RunRecord)
 
 
-def deeds(connection: sa.Connection, run_ids: Collection[int]) -> list[Any]:
+def deeds(connection: sa.Connection, run_ids: Collection[int]) -> list[DeedRecord]:
     """What runs did, with the people."""
     wanted = sa.select(
         d,
@@ -113,7 +119,7 @@ def deeds(connection: sa.Connection, run_ids: Collection[int]) -> list[Any]:
         people.c.last_seen_at,
         people.c.invited_at,
     ).join(people, people.c.id == d.c.person_id)
-    return list(connection.execute(wanted.where(d.c.run_id.in_(run_ids)).order_by(d.c.id)))
+    return fetch(connection, wanted.where(d.c.run_id.in_(run_ids)).order_by(d.c.id), DeedRecord)
 
 
 def undone(connection: sa.Connection, run_id: int, at: datetime, by: str) -> None:

@@ -31,6 +31,7 @@ from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_fou
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import store
+from fair_ladle.app.reclaim.rows import PolicyRecord, RunRecord
 from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.usage import service as usage
@@ -285,7 +286,7 @@ def _rehearse(tx: Transaction, policy_id: int, idle: list[Any]) -> None:
     store.rehearse(tx, policy_id)
 
 
-def _criterion(tx: Transaction, policy: Any) -> list[sa.ColumnElement[bool]]:
+def _criterion(tx: Transaction, policy: PolicyRecord) -> list[sa.ColumnElement[bool]]:
     before = tx.now - timedelta(days=policy.days)
     if policy.criterion == "unseen":
         return [people.c.status == "active", people.c.last_seen_at < before]
@@ -299,7 +300,7 @@ def _criterion(tx: Transaction, policy: Any) -> list[sa.ColumnElement[bool]]:
 
 
 def _units(
-    tx: Transaction, accounts: Accounts, policy: Any, idle: list[Any], top: int
+    tx: Transaction, accounts: Accounts, policy: PolicyRecord, idle: list[Any], top: int
 ) -> tuple[dict[str, list[Taken]], dict[tuple[int, str], str]]:
     """What each of them has of the policy's products, add-ons before what they need, with its cost for whoever runs the
     branch of ``top``; and which of it an entitlement gave, with the product's name."""
@@ -342,7 +343,7 @@ def _cost(
 
 def _stays(
     tx: Transaction,
-    policy: Any,
+    policy: PolicyRecord,
     person: PersonRecord,
     sheltered: set[int],
     units: list[Taken],
@@ -371,7 +372,7 @@ def _stays(
     return ""
 
 
-def _why(policy: Any, person: PersonRecord) -> str:
+def _why(policy: PolicyRecord, person: PersonRecord) -> str:
     if policy.criterion == "unseen" and person.last_seen_at is not None:
         return f"last seen {day_name(person.last_seen_at)}"
     if policy.criterion == "never seen" or person.invited_at is None:
@@ -394,7 +395,7 @@ def _deed(accounts: Accounts, person: PersonRecord, what: str, units: list[Taken
 def _notice_with_link(
     tx: Transaction,
     accounts: Accounts,
-    policy: Any,
+    policy: PolicyRecord,
     person: PersonRecord,
     products: list[str],
     mails: list[tuple[str, str, str]],
@@ -428,7 +429,7 @@ def _notice_with_link(
     }
 
 
-def _take(tx: Transaction, policy: Any, taking: list[tuple[Any, list[Taken]]]) -> None:
+def _take(tx: Transaction, policy: PolicyRecord, taking: list[tuple[Any, list[Taken]]]) -> None:
     """Take back from everybody at once, and suspend them if that is what the policy does."""
     if policy.act == "report":
         return
@@ -458,7 +459,7 @@ def _take(tx: Transaction, policy: Any, taking: list[tuple[Any, list[Taken]]]) -
 class RunRow:
     """A run that was made: its policy, when and by whom, what it did, and whether it was taken back."""
 
-    row: Any
+    row: RunRecord
     policy: str
     account_name: str
     deeds: list[Any]
@@ -495,7 +496,8 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
         again = [
             each.person_id
             for each in here
-            if each.what == each.status == "suspended" and people_service.status_again(each) == status
+            if each.what == each.status == "suspended"
+            and people_service.status_again(each.last_seen_at, each.invited_at) == status
         ]
         people_service.change(tx, again, {"status": status, "kept": None})
     # What others need comes first: add-ons were taken before what they need.

@@ -25,6 +25,7 @@ from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.requests import store
+from fair_ladle.app.requests.rows import RequestRecord
 from fair_ladle.app.requests.tables import requests as requests_table
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.core.calendar import day_name, micros
@@ -37,7 +38,7 @@ As = Literal["cap", "reserve"]
 class Request:
     """A request with its steps and how it looks to whoever asks: theirs to answer, or theirs to withdraw."""
 
-    row: Any
+    row: RequestRecord
     account: str
     name: str
     parent: str
@@ -251,7 +252,7 @@ def _between(accounts: Accounts, account: str, top: int) -> list[int]:
     return above[: above.index(top)]
 
 
-def _shown(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:
+def _shown(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[RequestRecord]) -> list[Request]:
     products = {each.id: each for each in pools_service.products(tx)}
     steps: dict[int, list[Any]] = {}
     for step in store.steps(tx.connection, [row.id for row in rows]):
@@ -314,7 +315,7 @@ def _to_answer(
     return row, found, place, product
 
 
-def _part(row: Any, part: int | None, product: Product) -> int:
+def _part(row: RequestRecord, part: int | None, product: Product) -> int:
     if part is None:
         return int(row.amount)
     low, high = (1, row.amount) if row.amount > 0 else (row.amount, -1)
@@ -326,7 +327,7 @@ def _part(row: Any, part: int | None, product: Product) -> int:
 
 
 def _change(
-    tx: Transaction, found: Positions, place: int, product: Product, request: Any, amount: int
+    tx: Transaction, found: Positions, place: int, product: Product, request: RequestRecord, amount: int
 ) -> AllocationChange:
     account_id = int(found.snapshot.accounts.ids[place])
     version = allocations.in_force(tx, [product.id], [account_id], found.snapshot.day).get((account_id, product.id))

@@ -27,6 +27,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.sign_in import delegation_store, history, key_store, links, roles, second_store, store
 from fair_ladle.app.sign_in.delegation_store import Standing
 from fair_ladle.app.sign_in.roles import RoleFacts
+from fair_ladle.app.sign_in.rows import DelegationRecord, GivenDelegation, StandingDelegation
 from fair_ladle.app.sign_in.service import permissions_of, role_name
 from fair_ladle.app.sign_in.tables import delegations as table
 from fair_ladle.app.sign_in.tables import second_factor_rules
@@ -51,7 +52,7 @@ class Gap:
 class Overview:
     """Who runs what in a branch (the first of what is looked for), what nobody runs, and which roles there are."""
 
-    rows: list[Any]
+    rows: list[GivenDelegation]
     gaps: list[Gap]
     gap_count: int
     roles: list[RoleFacts]
@@ -317,7 +318,7 @@ def _found(tx: Transaction, actor: Actor, delegation_id: int) -> tuple[Accounts,
     return accounts, found[0]
 
 
-def _may_touch(tx: Transaction, actor: Actor, row: Any) -> None:
+def _may_touch(tx: Transaction, actor: Actor, row: DelegationRecord) -> None:
     """Refused where somebody else's delegation has more than the actor's own, or it is the actor's own."""
     if row.id == actor.delegation_id:
         raise conflict("You are working through this delegation; another admin has to change it.")
@@ -328,7 +329,7 @@ def _may_touch(tx: Transaction, actor: Actor, row: Any) -> None:
         )
 
 
-def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: Any) -> None:
+def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: GivenDelegation) -> None:
     """Refused where nobody would be left who runs an account fully, and the actor does not run it from above."""
     if accounts.tree.codes[accounts_service.top_row(accounts, actor)] != row.code or actor.delegation_id is None:
         return
@@ -420,7 +421,7 @@ def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
     return len(mine)
 
 
-def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
+def _end(tx: Transaction, actor: Actor, rows: Sequence[StandingDelegation | GivenDelegation]) -> None:
     delegation_store.end_delegations(tx.connection, [each.id for each in rows], tx.now, actor.name)
     store.end_sessions(tx.connection, {each.sign_in_id for each in rows})
     log_service.write(

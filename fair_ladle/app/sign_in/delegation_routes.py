@@ -14,6 +14,7 @@ from fair_ladle.app.plumbing.limits import FREE, Ceiling, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.sign_in import delegating, history, roles
+from fair_ladle.app.sign_in.rows import GivenDelegation
 from fair_ladle.app.sign_in.service import role_name
 
 routes = Router("/api/delegations", "delegations", sees="delegations.see", changes="delegations.give")
@@ -238,7 +239,7 @@ def overview(db: Db, who: Who, find: Annotated[str, Query(max_length=100)] = "")
     )
 
 
-def _delegation(row: Any, own: int | None, keys: int) -> DelegationBody:
+def _delegation(row: GivenDelegation, own: int | None, keys: int) -> DelegationBody:
     return DelegationBody(
         id=row.id,
         email=row.email,

@@ -10,8 +10,18 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import insert_row
+from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row
 from fair_ladle.app.plumbing.permissions import ROLES
+from fair_ladle.app.sign_in.rows import (
+    DelegationRecord,
+    GivenDelegation,
+    NamedDelegation,
+    OwnDelegation,
+    PastDelegation,
+    RoleRecord,
+    Running,
+    StandingDelegation,
+)
 from fair_ladle.app.sign_in.second_store import REQUIRED
 from fair_ladle.app.sign_in.tables import (
     delegation_history,
@@ -28,22 +38,22 @@ CALLED = sa.func.coalesce(delegations.c.name, sign_ins.c.name).label("name")
 an address what its owner is called elsewhere."""
 
 
-def running(connection: sa.Connection, account_ids: Collection[int], day: date) -> list[Any]:
+def running(connection: sa.Connection, account_ids: Collection[int], day: date) -> list[Running]:
     """Who has a delegation over one of these accounts itself, all of it, on a day."""
     d = delegations
-    return list(
-        connection.execute(
-            sa.select(d.c.account_id, sign_ins.c.id.label("sign_in_id"), CALLED, sign_ins.c.email, d.c.role, d.c.limits)
-            .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
-            .where(
-                d.c.account_id.in_(account_ids),
-                d.c.people_of.is_(None),
-                d.c.ended_at.is_(None),
-                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
-                sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
-            )
-            .order_by(CALLED)
+    return fetch(
+        connection,
+        sa.select(d.c.account_id, sign_ins.c.id.label("sign_in_id"), CALLED, sign_ins.c.email, d.c.role, d.c.limits)
+        .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+        .where(
+            d.c.account_id.in_(account_ids),
+            d.c.people_of.is_(None),
+            d.c.ended_at.is_(None),
+            sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
+            sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
         )
+        .order_by(CALLED),
+        Running,
     )
 
 
@@ -61,12 +71,16 @@ def givers(connection: sa.Connection, delegation_id: int) -> set[int]:
     return found
 
 
-def standing(connection: sa.Connection, emails: Collection[str]) -> list[Any]:
+def standing(connection: sa.Connection, emails: Collection[str]) -> list[StandingDelegation]:
     """Delegations of these addresses that are not ended: id, sign_in_id, account_id, role and email."""
     d = delegations
     wanted = sa.select(d.c.id, d.c.sign_in_id, d.c.account_id, d.c.role, d.c.role_id, d.c.limits, sign_ins.c.email)
     joined = wanted.join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
-    return list(connection.execute(joined.where(sign_ins.c.email.in_(emails), d.c.ended_at.is_(None)).order_by(d.c.id)))
+    return fetch(
+        connection,
+        joined.where(sign_ins.c.email.in_(emails), d.c.ended_at.is_(None)).order_by(d.c.id),
+        StandingDelegation,
+    )
 
 
 def end_delegations(connection: sa.Connection, ids: Collection[int], at: datetime, by: str) -> None:
@@ -83,32 +97,32 @@ def delegate(connection: sa.Connection, sign_in_id: int, account_id: int, role: 
     )
 
 
-def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> list[Any]:
+def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> list[OwnDelegation]:
     """What a sign-in may run on a day, with the accounts' codes and names."""
     d = delegations
-    return list(
-        connection.execute(
-            sa.select(
-                d.c.id.label("delegation_id"),
-                d.c.name.label("called"),
-                d.c.role,
-                d.c.role_id,
-                d.c.limits,
-                d.c.people_of,
-                accounts.c.id.label("account_id"),
-                accounts.c.code,
-                accounts.c.name,
-                accounts.c.kind,
-            )
-            .join(accounts, accounts.c.id == d.c.account_id)
-            .where(
-                d.c.sign_in_id == sign_in_id,
-                d.c.ended_at.is_(None),
-                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
-                sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
-            )
-            .order_by(d.c.id)
+    return fetch(
+        connection,
+        sa.select(
+            d.c.id.label("delegation_id"),
+            d.c.name.label("called"),
+            d.c.role,
+            d.c.role_id,
+            d.c.limits,
+            d.c.people_of,
+            accounts.c.id.label("account_id"),
+            accounts.c.code,
+            accounts.c.name,
+            accounts.c.kind,
         )
+        .join(accounts, accounts.c.id == d.c.account_id)
+        .where(
+            d.c.sign_in_id == sign_in_id,
+            d.c.ended_at.is_(None),
+            sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
+            sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
+        )
+        .order_by(d.c.id),
+        OwnDelegation,
     )
 
 
@@ -155,9 +169,9 @@ def permissions_of(connection: sa.Connection, role_ids: Collection[int]) -> dict
     return {each: frozenset(names) for each, names in found.items()}
 
 
-def composed_roles(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> list[Any]:
+def composed_roles(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> list[RoleRecord]:
     """id, account_id and name of the roles of a branch's accounts."""
-    return list(connection.execute(sa.select(roles).where(inside).order_by(roles.c.name)))
+    return fetch(connection, sa.select(roles).where(inside).order_by(roles.c.name), RoleRecord)
 
 
 def put_role(
@@ -192,7 +206,7 @@ def given_in(
     delegation_id: int | None = None,
     words: Collection[str] = (),
     limit: int | None = None,
-) -> list[Any]:
+) -> list[GivenDelegation]:
     """The delegations over accounts of a branch that are not ended, with whom and where, in the order of the tree: one
     of them, or the first that have all of these words in whom, where or as what."""
     d = delegations
@@ -219,7 +233,7 @@ def given_in(
         told, small = (CALLED, sign_ins.c.email, accounts.c.name, accounts.c.code, roles.c.name), word.lower()
         ready = d.c.role.in_([key for key, each in ROLES.items() if small in each.name.lower()])
         wanted = wanted.where(sa.or_(ready, *(sa.func.lower(each).contains(small, autoescape=True) for each in told)))
-    return list(connection.execute(wanted.limit(limit)))
+    return fetch(connection, wanted.limit(limit), GivenDelegation)
 
 
 @dataclass(frozen=True)
@@ -243,14 +257,14 @@ def standing_in(connection: sa.Connection, inside: sa.ColumnElement[bool], day: 
     return Standing(sum(by_role.values()), sum(int(each.ending) for each in rows), by_role)
 
 
-def lock_delegations(connection: sa.Connection, account_id: int) -> list[Any]:
+def lock_delegations(connection: sa.Connection, account_id: int) -> list[DelegationRecord]:
     """The delegations over an account that are not ended, locked by their keys."""
     d = delegations
     ids = list(connection.scalars(sa.select(d.c.id).where(d.c.account_id == account_id, d.c.ended_at.is_(None))))
     if not ids:
         return []
     wanted = sa.select(d).where(d.c.id.in_(ids)).order_by(d.c.id).with_for_update()
-    return [row for row in connection.execute(wanted) if row.ended_at is None]
+    return [row for row in fetch(connection, wanted, DelegationRecord) if row.ended_at is None]
 
 
 def change_delegation(connection: sa.Connection, delegation_id: int, values: dict[str, Any]) -> None:
@@ -275,11 +289,11 @@ def accounts_run(connection: sa.Connection, inside: sa.ColumnElement[bool], day:
     return set(connection.scalars(wanted))
 
 
-def delegations_by_id(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
+def delegations_by_id(connection: sa.Connection, ids: Collection[int]) -> list[NamedDelegation]:
     """Delegations with their composed roles' names, by number."""
     d = delegations
     wanted = sa.select(d, roles.c.name.label("role_name")).outerjoin(roles, roles.c.id == d.c.role_id)
-    return list(connection.execute(wanted.where(d.c.id.in_(ids)).order_by(d.c.id))) if ids else []
+    return fetch(connection, wanted.where(d.c.id.in_(ids)).order_by(d.c.id), NamedDelegation) if ids else []
 
 
 def with_role(connection: sa.Connection, role_id: int) -> list[int]:
@@ -296,7 +310,7 @@ def add_history(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
 
 def history_on(
     connection: sa.Connection, inside: sa.ColumnElement[bool], day: date, begins: datetime, ends: datetime
-) -> list[Any]:
+) -> list[PastDelegation]:
     """The delegations of a branch that held at some time of a day, each as it was last before its end."""
     d, h = delegations, delegation_history
     newest = (
@@ -327,9 +341,11 @@ def history_on(
         )
         .order_by(accounts.c.path, CALLED, d.c.id)
     )
-    return list(connection.execute(wanted))
+    return fetch(connection, wanted, PastDelegation)
 
 
-def lock_delegation(connection: sa.Connection, delegation_id: int) -> Any | None:
+def lock_delegation(connection: sa.Connection, delegation_id: int) -> DelegationRecord | None:
     """A delegation, locked."""
-    return connection.execute(sa.select(delegations).where(delegations.c.id == delegation_id).with_for_update()).first()
+    return fetch_first(
+        connection, sa.select(delegations).where(delegations.c.id == delegation_id).with_for_update(), DelegationRecord
+    )

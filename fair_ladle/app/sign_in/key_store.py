@@ -9,7 +9,9 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing.database import fetch
 from fair_ladle.app.sign_in.delegation_store import ACCOUNT, CALLED, LACKS_SECOND_FACTOR, RUN
+from fair_ladle.app.sign_in.rows import KeyRecord
 from fair_ladle.app.sign_in.tables import (
     api_keys,
     delegations,
@@ -17,11 +19,11 @@ from fair_ladle.app.sign_in.tables import (
 )
 
 
-def keys_of(connection: sa.Connection, delegation_id: int, now: datetime) -> list[Any]:
+def keys_of(connection: sa.Connection, delegation_id: int, now: datetime) -> list[KeyRecord]:
     """The keys of a delegation that work, the newest first."""
     k = api_keys
     working = (k.c.delegation_id == delegation_id, k.c.ended_at.is_(None), k.c.expires_at > now)
-    return list(connection.execute(sa.select(k).where(*working).order_by(k.c.id.desc())))
+    return fetch(connection, sa.select(k).where(*working).order_by(k.c.id.desc()), KeyRecord)
 
 
 def keys_working(connection: sa.Connection, delegation_ids: Collection[int], now: datetime) -> dict[int, int]:

@@ -14,6 +14,7 @@ from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict
 from fair_ladle.app.sign_in import store
+from fair_ladle.app.sign_in.rows import LinkRecord
 from fair_ladle.app.sign_in.service import hash_of
 
 Kind = Literal["setup", "password"]
@@ -55,7 +56,7 @@ def look_up(tx: Transaction, kind: Kind, token: str, takes: bool = False) -> Any
     return found
 
 
-def use(tx: Transaction, found: Any) -> None:
+def use(tx: Transaction, found: LinkRecord) -> None:
     """Note that a link that was looked up to be taken is used."""
     store.use_link(tx.connection, found.token_hash, tx.now)
 

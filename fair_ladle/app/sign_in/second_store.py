@@ -9,6 +9,8 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing.database import fetch, fetch_first
+from fair_ladle.app.sign_in.rows import SecondFactorRecord, SecondFactorRule
 from fair_ladle.app.sign_in.tables import (
     delegations,
     recovery_codes,
@@ -29,10 +31,10 @@ REQUIRED = sa.exists().where(
 """A rule of the delegation's account, or of one above it, asks its role for a second factor."""
 
 
-def second_factor(connection: sa.Connection, sign_in_id: int, locked: bool = False) -> Any | None:
+def second_factor(connection: sa.Connection, sign_in_id: int, locked: bool = False) -> SecondFactorRecord | None:
     """A sign-in's second factor, in force or not yet."""
     wanted = sa.select(second_factors).where(second_factors.c.sign_in_id == sign_in_id)
-    return connection.execute(wanted.with_for_update() if locked else wanted).first()
+    return fetch_first(connection, wanted.with_for_update() if locked else wanted, SecondFactorRecord)
 
 
 def put_second_factor(connection: sa.Connection, sign_in_id: int, values: dict[str, Any]) -> None:
@@ -66,11 +68,11 @@ def recovery_codes_left(connection: sa.Connection, sign_in_id: int) -> int:
     return int(connection.scalar(mine) or 0)
 
 
-def second_factor_rules_in(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> list[Any]:
+def second_factor_rules_in(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> list[SecondFactorRule]:
     """The branches of a branch, and roles in them, that nobody runs without a second factor."""
     r = second_factor_rules
     named = sa.select(r.c.role, accounts.c.code, accounts.c.name).join(accounts, accounts.c.id == r.c.account_id)
-    return list(connection.execute(named.where(inside).order_by(accounts.c.path, r.c.role)))
+    return fetch(connection, named.where(inside).order_by(accounts.c.path, r.c.role), SecondFactorRule)
 
 
 def put_second_factor_rule(connection: sa.Connection, account_id: int, role: str, required: bool) -> bool:

@@ -11,9 +11,10 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing import generations
-from fair_ladle.app.plumbing.database import Transaction, insert_row
+from fair_ladle.app.plumbing.database import Transaction, fetch, fetch_first, insert_row
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.delegation_store import ACCOUNT, CALLED, LACKS_SECOND_FACTOR, RUN
+from fair_ladle.app.sign_in.rows import LinkRecord, SessionRecord, SignInRecord
 from fair_ladle.app.sign_in.tables import (
     delegations,
     failed_tries,
@@ -23,14 +24,14 @@ from fair_ladle.app.sign_in.tables import (
 )
 
 
-def by_email(connection: sa.Connection, email: str) -> Any | None:
+def by_email(connection: sa.Connection, email: str) -> SignInRecord | None:
     """A sign-in by its address."""
-    return connection.execute(sa.select(sign_ins).where(sign_ins.c.email == email)).first()
+    return fetch_first(connection, sa.select(sign_ins).where(sign_ins.c.email == email), SignInRecord)
 
 
-def by_id(connection: sa.Connection, sign_in_id: int) -> Any | None:
+def by_id(connection: sa.Connection, sign_in_id: int) -> SignInRecord | None:
     """A sign-in by its number."""
-    return connection.execute(sa.select(sign_ins).where(sign_ins.c.id == sign_in_id)).first()
+    return fetch_first(connection, sa.select(sign_ins).where(sign_ins.c.id == sign_in_id), SignInRecord)
 
 
 def add(connection: sa.Connection, email: str, name: str, password_hash: str) -> int:
@@ -145,10 +146,10 @@ def drop_links(connection: sa.Connection, kind: str, sign_in_id: int | None) -> 
         connection.execute(sa.delete(k).where(k.c.token_hash.in_(found)))
 
 
-def link(connection: sa.Connection, token_hash: str, locked: bool) -> Any | None:
+def link(connection: sa.Connection, token_hash: str, locked: bool) -> LinkRecord | None:
     """A link by its token's hash."""
     wanted = sa.select(sign_in_links).where(sign_in_links.c.token_hash == token_hash)
-    return connection.execute(wanted.with_for_update() if locked else wanted).first()
+    return fetch_first(connection, wanted.with_for_update() if locked else wanted, LinkRecord)
 
 
 def use_link(connection: sa.Connection, token_hash: str, at: datetime) -> None:
@@ -163,10 +164,10 @@ def linked_since(connection: sa.Connection, kind: str, sign_in_id: int, since: d
     return connection.execute(wanted).first() is not None
 
 
-def sessions_of(connection: sa.Connection, sign_in_id: int) -> list[Any]:
+def sessions_of(connection: sa.Connection, sign_in_id: int) -> list[SessionRecord]:
     """The sessions of a sign-in, the last used first."""
     mine = sa.select(sessions).where(sessions.c.sign_in_id == sign_in_id)
-    return list(connection.execute(mine.order_by(sessions.c.last_used.desc())))
+    return fetch(connection, mine.order_by(sessions.c.last_used.desc()), SessionRecord)
 
 
 def end_sessions_named(connection: sa.Connection, token_hashes: Collection[str]) -> None:

@@ -11,7 +11,19 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import batched, insert_row
+from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, insert_row
+from fair_ladle.app.statements.rows import (
+    ClosedAmount,
+    ClosedDocument,
+    ClosedLineRecord,
+    ClosedMonthRecord,
+    ClosedPeriodRecord,
+    ClosedStatementRecord,
+    ClosedTotal,
+    Closing,
+    GivenNumbers,
+    NumberedDocument,
+)
 from fair_ladle.app.statements.tables import closed_lines as lines
 from fair_ladle.app.statements.tables import closed_periods as periods
 from fair_ladle.app.statements.tables import closed_statements as statements
@@ -27,16 +39,18 @@ def book(connection: sa.Connection, seller_id: int, first: date) -> bytes:
     return bytes(found)
 
 
-def closed_months(connection: sa.Connection) -> list[Any]:
+def closed_months(connection: sa.Connection) -> list[ClosedMonthRecord]:
     """seller_id, first_day, made_of and hash of every closed month, in order."""
     wanted = sa.select(periods.c.seller_id, periods.c.first_day, periods.c.made_of, periods.c.hash)
-    return list(connection.execute(wanted.order_by(periods.c.seller_id, periods.c.first_day)))
+    return fetch(connection, wanted.order_by(periods.c.seller_id, periods.c.first_day), ClosedMonthRecord)
 
 
-def closing_of(connection: sa.Connection, seller_id: int, first: date) -> Any:
+def closing_of(connection: sa.Connection, seller_id: int, first: date) -> Closing | None:
     """When, by whom and with which reason a seller has closed a month; None where it has not."""
     wanted = sa.select(periods.c.closed_at, periods.c.closed_by, periods.c.reason)
-    return connection.execute(wanted.where(periods.c.seller_id == seller_id, periods.c.first_day == first)).first()
+    return fetch_first(
+        connection, wanted.where(periods.c.seller_id == seller_id, periods.c.first_day == first), Closing
+    )
 
 
 def sellers_of(connection: sa.Connection, buyer_id: int) -> list[int]:
@@ -51,7 +65,9 @@ def buyers_of(connection: sa.Connection, seller_id: int) -> list[int]:
     return list(connection.scalars(wanted))
 
 
-def lines_of(connection: sa.Connection, seller_id: int, buyer_id: int | None, months: Collection[date]) -> list[Any]:
+def lines_of(
+    connection: sa.Connection, seller_id: int, buyer_id: int | None, months: Collection[date]
+) -> list[ClosedAmount]:
     """What a seller has charged (a buyer): every line of these months, and of all others what adjusts, and what was
     given off."""
     wanted = (
@@ -72,23 +88,27 @@ def lines_of(connection: sa.Connection, seller_id: int, buyer_id: int | None, mo
             sa.or_(statements.c.first_day.in_(months), lines.c.kind.in_(("adjustment", "discount", "credit"))),
         )
     )
-    return list(connection.execute(wanted.order_by(statements.c.id, lines.c.place)))
+    return fetch(connection, wanted.order_by(statements.c.id, lines.c.place), ClosedAmount)
 
 
-def documents_of(connection: sa.Connection, buyer_id: int, first: date) -> list[Any]:
+def documents_of(connection: sa.Connection, buyer_id: int, first: date) -> list[ClosedDocument]:
     """A buyer's closed statements of a month: seller_id, year, number, document, hash; by currency."""
     s = statements
     wanted = sa.select(s.c.seller_id, s.c.year, s.c.number, s.c.document, s.c.hash)
-    return list(
-        connection.execute(wanted.where(s.c.buyer_id == buyer_id, s.c.first_day == first).order_by(s.c.currency))
+    return fetch(
+        connection,
+        wanted.where(s.c.buyer_id == buyer_id, s.c.first_day == first).order_by(s.c.currency),
+        ClosedDocument,
     )
 
 
-def of_month(connection: sa.Connection, seller_id: int, first: date, after: int, at_most: int) -> list[Any]:
+def of_month(
+    connection: sa.Connection, seller_id: int, first: date, after: int, at_most: int
+) -> list[NumberedDocument]:
     """A seller's closed statements of a month with their documents, by id, from one on, so many at most."""
     s = statements.c
     wanted = sa.select(s.id, s.document).where(s.seller_id == seller_id, s.first_day == first, s.id > after)
-    return list(connection.execute(wanted.order_by(s.id).limit(at_most)))
+    return fetch(connection, wanted.order_by(s.id).limit(at_most), NumberedDocument)
 
 
 def months_of(connection: sa.Connection, seller_id: int, since: date, until: date) -> list[date]:
@@ -129,7 +149,7 @@ def totals_between(
     return {row.first_day: row.total for row in connection.execute(wanted)}
 
 
-def totals_of(connection: sa.Connection, first: date) -> list[Any]:
+def totals_of(connection: sa.Connection, first: date) -> list[ClosedTotal]:
     """Every closed statement of a month without its document."""
     s, seller, buyer = statements, accounts.alias("seller"), accounts.alias("buyer")
     wanted = (
@@ -146,32 +166,32 @@ def totals_of(connection: sa.Connection, first: date) -> list[Any]:
         .join(buyer, buyer.c.id == s.c.buyer_id)
         .where(s.c.first_day == first)
     )
-    return list(connection.execute(wanted.order_by(s.c.seller_id, s.c.year, s.c.number)))
+    return fetch(connection, wanted.order_by(s.c.seller_id, s.c.year, s.c.number), ClosedTotal)
 
 
-def every_statement(connection: sa.Connection, after: int, at_most: int) -> list[Any]:
+def every_statement(connection: sa.Connection, after: int, at_most: int) -> list[ClosedStatementRecord]:
     """Closed statements by id, from one on, so many at most, with their seller's code."""
     s = statements
     wanted = sa.select(s, accounts.c.code.label("seller")).join(accounts, accounts.c.id == s.c.seller_id)
-    return list(connection.execute(wanted.where(s.c.id > after).order_by(s.c.id).limit(at_most)))
+    return fetch(connection, wanted.where(s.c.id > after).order_by(s.c.id).limit(at_most), ClosedStatementRecord)
 
 
-def lines_by_statement(connection: sa.Connection, ids: Sequence[int]) -> dict[int, list[Any]]:
+def lines_by_statement(connection: sa.Connection, ids: Sequence[int]) -> dict[int, list[ClosedLineRecord]]:
     """The kept lines of statements, in order."""
-    found: dict[int, list[Any]] = {each: [] for each in ids}
+    found: dict[int, list[ClosedLineRecord]] = {each: [] for each in ids}
     wanted = sa.select(lines).where(lines.c.statement_id.in_(ids)).order_by(lines.c.statement_id, lines.c.place)
-    for row in connection.execute(wanted):
+    for row in fetch(connection, wanted, ClosedLineRecord):
         found[row.statement_id].append(row)
     return found
 
 
-def every_book(connection: sa.Connection) -> list[Any]:
+def every_book(connection: sa.Connection) -> list[ClosedPeriodRecord]:
     """Every closed month with what it was priced with, and its seller's code."""
     wanted = sa.select(periods, accounts.c.code.label("seller")).join(accounts, accounts.c.id == periods.c.seller_id)
-    return list(connection.execute(wanted.order_by(periods.c.seller_id, periods.c.first_day)))
+    return fetch(connection, wanted.order_by(periods.c.seller_id, periods.c.first_day), ClosedPeriodRecord)
 
 
-def given_numbers(connection: sa.Connection) -> list[Any]:
+def given_numbers(connection: sa.Connection) -> list[GivenNumbers]:
     """Of every seller and year: how many statements are numbered, the first and the last number."""
     s = statements
     wanted = sa.select(
@@ -181,7 +201,9 @@ def given_numbers(connection: sa.Connection) -> list[Any]:
         sa.func.min(s.c.number).label("first"),
         sa.func.max(s.c.number).label("last"),
     ).join(accounts, accounts.c.id == s.c.seller_id)
-    return list(connection.execute(wanted.group_by(accounts.c.code, s.c.year).order_by(accounts.c.code, s.c.year)))
+    return fetch(
+        connection, wanted.group_by(accounts.c.code, s.c.year).order_by(accounts.c.code, s.c.year), GivenNumbers
+    )
 
 
 def lock_numbers(connection: sa.Connection, seller_id: int) -> Any:

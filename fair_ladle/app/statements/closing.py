@@ -302,11 +302,15 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
         digest = unpacked(row.kept)[1]
         if digest != row.hash:
             found.append(("closed month", f"{row.seller} {row.first_day:%Y-%m}", row.hash, digest))
-    for row in closed_store.given_numbers(tx.connection):
-        if (row.first, row.last) != (1, row.count):
-            where = f"{row.code} {row.year}"
+    for given in closed_store.given_numbers(tx.connection):
+        if (given.first, given.last) != (1, given.count):
             found.append(
-                ("statement numbers", where, f"{row.count} from {row.first} to {row.last}", f"1 to {row.count}")
+                (
+                    "statement numbers",
+                    f"{given.code} {given.year}",
+                    f"{given.count} from {given.first} to {given.last}",
+                    f"1 to {given.count}",
+                )
             )
     return found
 

@@ -67,8 +67,8 @@ def with_particulars(tx: Transaction, statement: Statement) -> Particulars:
     ids = accounts_service.ids_by_code(tx, {statement.seller, statement.buyer})
     of = details(tx.connection, ids)
     closing = closed_store.closing_of(tx.connection, ids[statement.seller], statement.first)
-    closed = statement.number is not None and closing is not None
-    issued = closing.closed_at.astimezone(accounts_service.zone(tx)).date() if closed else None
+    closed_at = closing.closed_at if statement.number is not None and closing is not None else None
+    issued = None if closed_at is None else closed_at.astimezone(accounts_service.zone(tx)).date()
     names = accounts_service.names(accounts_service.known(tx), statement.accounts())
     return particulars(of[statement.seller], of[statement.buyer], issued, names)
 

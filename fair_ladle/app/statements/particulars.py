@@ -11,6 +11,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.database import batched
 from fair_ladle.app.statements import store
+from fair_ladle.app.statements.rows import BillingDetails
 
 
 @dataclass(frozen=True)
@@ -69,5 +70,5 @@ def particulars(seller: Any, buyer: Any, issued: date | None, names: Mapping[str
     )
 
 
-def _party(row: Any) -> Party:
+def _party(row: BillingDetails) -> Party:
     return Party(row.code, row.name, row.street, row.postcode, row.city, row.country, row.tax_number)

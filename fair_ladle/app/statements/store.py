@@ -10,23 +10,37 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.plumbing.database import batched, fetch
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.statements import tables as t
+from fair_ladle.app.statements.rows import (
+    BillingDetails,
+    ChargeRecord,
+    CreditRecord,
+    DiscountRecord,
+    ExchangeRateRecord,
+    KeptCharge,
+    KeptPool,
+    RateRecord,
+    TaxRateRecord,
+    TierRecord,
+)
 from fair_ladle.app.statements.tables import kept_charges, kept_pools, rate_tiers, rates
 from fair_ladle.app.statements.tables import kept_months as months
 
 __all__ = ["all_rates", "all_tiers", "rate_tiers", "rates", "replace_tiers"]
 
 
-def all_rates(connection: sa.Connection) -> list[Any]:
+def all_rates(connection: sa.Connection) -> list[RateRecord]:
     """Every rate, by first day."""
-    return list(connection.execute(sa.select(rates).order_by(rates.c.first_day, rates.c.id)))
+    return fetch(connection, sa.select(rates).order_by(rates.c.first_day, rates.c.id), RateRecord)
 
 
-def all_tiers(connection: sa.Connection) -> list[Any]:
+def all_tiers(connection: sa.Connection) -> list[TierRecord]:
     """Every tier, ascending within its rate."""
-    return list(connection.execute(sa.select(rate_tiers).order_by(rate_tiers.c.rate_id, rate_tiers.c.from_quantity)))
+    return fetch(
+        connection, sa.select(rate_tiers).order_by(rate_tiers.c.rate_id, rate_tiers.c.from_quantity), TierRecord
+    )
 
 
 def drop_rate(
@@ -50,40 +64,40 @@ def _with_buyer(table: sa.Table, *more: Any) -> sa.Select[Any]:
     return sa.select(table, accounts.c.code.label("buyer"), *more).join(accounts, accounts.c.id == table.c.buyer_id)
 
 
-def charges(connection: sa.Connection) -> list[Any]:
+def charges(connection: sa.Connection) -> list[ChargeRecord]:
     """What sellers charge by itself, with the buyer's code."""
-    return list(connection.execute(_with_buyer(t.charges)))
+    return fetch(connection, _with_buyer(t.charges), ChargeRecord)
 
 
-def discounts(connection: sa.Connection) -> list[Any]:
+def discounts(connection: sa.Connection) -> list[DiscountRecord]:
     """What sellers take off, with the buyer's and the product's code."""
     wanted = _with_buyer(t.discounts, products.c.code.label("product"))
-    return list(connection.execute(wanted.outerjoin(products, products.c.id == t.discounts.c.product_id)))
+    return fetch(connection, wanted.outerjoin(products, products.c.id == t.discounts.c.product_id), DiscountRecord)
 
 
-def credits(connection: sa.Connection) -> list[Any]:
+def credits(connection: sa.Connection) -> list[CreditRecord]:
     """What sellers credit, with the buyer's code."""
-    return list(connection.execute(_with_buyer(t.credits)))
+    return fetch(connection, _with_buyer(t.credits), CreditRecord)
 
 
-def tax_rates(connection: sa.Connection) -> list[Any]:
+def tax_rates(connection: sa.Connection) -> list[TaxRateRecord]:
     """The percentages of every seller."""
-    return list(connection.execute(sa.select(t.tax_rates)))
+    return fetch(connection, sa.select(t.tax_rates), TaxRateRecord)
 
 
-def exchange_rates(connection: sa.Connection) -> list[Any]:
+def exchange_rates(connection: sa.Connection) -> list[ExchangeRateRecord]:
     """Every exchange rate."""
-    return list(connection.execute(sa.select(t.exchange_rates)))
+    return fetch(connection, sa.select(t.exchange_rates), ExchangeRateRecord)
 
 
-def billing_details(connection: sa.Connection, account_ids: list[int]) -> dict[int, Any]:
+def billing_details(connection: sa.Connection, account_ids: list[int]) -> dict[int, BillingDetails]:
     """What stands on documents about these accounts, by id."""
     a = accounts.c
     columns = (
         *(a.id, a.code, a.name, a.street, a.postcode, a.city, a.country, a.tax_number, a.payment_days, a.iban),
         *(a.buyer_reference, a.exemption_reason, a.billing_email, a.tax, a.cost_centre),
     )
-    return {row.id: row for row in connection.execute(sa.select(*columns).where(a.id.in_(account_ids)))}
+    return {row.id: row for row in fetch(connection, sa.select(*columns).where(a.id.in_(account_ids)), BillingDetails)}
 
 
 def cost_centres(connection: sa.Connection) -> dict[str, str]:
@@ -105,7 +119,7 @@ def kept_months(connection: sa.Connection, first: date) -> dict[int, str]:
     return {row.product_id: row.made_of for row in connection.execute(wanted)}
 
 
-def kept_charges_of(connection: sa.Connection, product_id: int, first: date) -> tuple[int, list[Any]]:
+def kept_charges_of(connection: sa.Connection, product_id: int, first: date) -> tuple[int, list[KeptCharge]]:
     """How many days of a product's month are read, and code, amount, currency and cost of every buyer."""
     k, m = kept_charges, months
     days = connection.scalar(sa.select(m.c.days).where(m.c.product_id == product_id, m.c.first_day == first))
@@ -114,7 +128,7 @@ def kept_charges_of(connection: sa.Connection, product_id: int, first: date) -> 
         .join(accounts, accounts.c.id == k.c.account_id)
         .where(k.c.first_day == first, k.c.product_id == product_id)
     )
-    return int(days or 0), list(connection.execute(wanted))
+    return int(days or 0), fetch(connection, wanted, KeptCharge)
 
 
 def kept_costs(connection: sa.Connection, first: date, account_id: int) -> dict[int, Decimal | None]:
@@ -126,13 +140,13 @@ def kept_costs(connection: sa.Connection, first: date, account_id: int) -> dict[
     return {row.product_id: None if row.cost is None else Decimal(row.cost) for row in connection.execute(wanted)}
 
 
-def kept_pools_of(connection: sa.Connection, product_id: int, first: date) -> list[Any]:
+def kept_pools_of(connection: sa.Connection, product_id: int, first: date) -> list[KeptPool]:
     """What the pools of a product cost in a month that is kept: owner (code), currency, cost, own and idle."""
     wanted = sa.select(accounts.c.code.label("owner"), kept_pools).join(
         accounts, accounts.c.id == kept_pools.c.owner_id
     )
     mine = wanted.where(kept_pools.c.first_day == first, kept_pools.c.product_id == product_id)
-    return list(connection.execute(mine.order_by(accounts.c.code, kept_pools.c.currency)))
+    return fetch(connection, mine.order_by(accounts.c.code, kept_pools.c.currency), KeptPool)
 
 
 def kept_idle(

@@ -123,7 +123,7 @@ def _kept(tx: Transaction, product: Product, first: date, made_of: str) -> Produ
         return None
     days, rows = store.kept_charges_of(tx.connection, product.id, first)
     return ProductTotals(
-        {row.code: (Decimal(row.amount), row.currency) for row in rows if row.amount is not None},
+        {row.code: (Decimal(row.amount), row.currency) for row in rows if row.amount is not None and row.currency},
         {row.code: None if row.cost is None else Decimal(row.cost) for row in rows if row.amount is not None},
         frozenset(row.code for row in rows if row.amount is None),
         days,

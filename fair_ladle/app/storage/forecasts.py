@@ -16,6 +16,7 @@ from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage import store
+from fair_ladle.app.storage.rows import ForecastRecord
 from fair_ladle.app.storage.tables import storage_forecasts
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.filling import Filling, filling
@@ -77,5 +78,5 @@ def soon(tx: Transaction, accounts: Accounts, row: int, within: timedelta, most:
     ]
 
 
-def _full(row: Any) -> Full:
+def _full(row: ForecastRecord) -> Full:
     return Full(row.product_id, row.account_id, row.grains, row.most, Filling(row.full_on, row.soonest, row.latest))

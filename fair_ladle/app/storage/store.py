@@ -13,8 +13,9 @@ from fair_ladle.app.accounts.service import PAST_EVERY_PATH
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.plumbing.database import batched, fetch
 from fair_ladle.app.pools.tables import pools
+from fair_ladle.app.storage.rows import AccountSize, BranchSize, ForecastRecord, KindTotal, NamedPerson, PastLimit
 from fair_ladle.app.storage.tables import shared_folders, storage_forecasts
 from fair_ladle.app.usage.tables import storage_samples, stored
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
@@ -26,20 +27,22 @@ HERE = sa.and_(p.c.account_id == k.c.account_id, p.c.status != "removed")
 grains = sa.func.floor((k.c.bytes + BYTES_PER_GRAIN // 2) / BYTES_PER_GRAIN)
 
 
-def totals(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> list[Any]:
+def totals(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> list[KindTotal]:
     """kind, whether it was left behind by somebody, and the sums of a branch (``inside`` is of stored.account_id)."""
     left = sa.case((sa.and_(k.c.kind == "person", sa.or_(p.c.id.is_(None), sa.not_(HERE))), 1), else_=0).label("left")
     sums = [sa.func.coalesce(sa.func.sum(k.c[name]), 0).label(name) for name in ("bytes", *BACK)]
     joined = k.outerjoin(p, sa.and_(k.c.kind == "person", p.c.username == k.c.name))
     wanted = sa.select(k.c.kind, left, sa.func.count().label("count"), *sums).select_from(joined)
-    return list(
-        connection.execute(wanted.where(k.c.product_id == product_id, k.c.kind != "", inside).group_by(k.c.kind, left))
+    return fetch(
+        connection,
+        wanted.where(k.c.product_id == product_id, k.c.kind != "", inside).group_by(k.c.kind, left),
+        KindTotal,
     )
 
 
 def children(
     connection: sa.Connection, product_id: int, path: str, show: str, order: str, limit: int, offset: int
-) -> tuple[int, list[Any]]:
+) -> tuple[int, list[BranchSize]]:
     """How many of the accounts directly below one, and it itself, store something, and a window of them in an order:
     each one's ``path``, and the sums of its branch (of the account itself without those below it). ``show`` all, near
     their cap, over it, or growing; ``order`` bytes, a column of BACK, or share of the cap."""
@@ -57,7 +60,9 @@ def children(
         return _children_by_cap(connection, product_id, path, wanted, show, order, limit, offset)
     key = sums["bytes"] if order == "bytes" else sums["bytes"] - sums[order]
     count = connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery()))
-    return int(count or 0), list(connection.execute(wanted.order_by(key.desc(), child).limit(limit).offset(offset)))
+    return int(count or 0), fetch(
+        connection, wanted.order_by(key.desc(), child).limit(limit).offset(offset), BranchSize
+    )
 
 
 def _children_by_cap(
@@ -69,7 +74,7 @@ def _children_by_cap(
     order: str,
     limit: int,
     offset: int,
-) -> tuple[int, list[Any]]:
+) -> tuple[int, list[BranchSize]]:
     """The same, where their caps decide: those below the account alone have one."""
     q, child = children.subquery("q"), accounts.alias("child")
     below = sa.and_(child.c.path == q.c.path, q.c.path != path)
@@ -91,7 +96,7 @@ def _children_by_cap(
     key = keys[order] if order in keys else q.c.bytes - q.c[order]
     count = connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery()))
     ordered = wanted.order_by(key.desc(), q.c.bytes.desc(), q.c.path)
-    return int(count or 0), list(connection.execute(ordered.limit(limit).offset(offset)))
+    return int(count or 0), fetch(connection, ordered.limit(limit).offset(offset), BranchSize)
 
 
 def _growing(now: sa.ColumnElement[Any], month_ago: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -279,12 +284,12 @@ def largest_past(
     limited: sa.ColumnElement[Any],
     governed: sa.ColumnElement[bool],
     most: int,
-) -> list[Any]:
+) -> list[PastLimit]:
     """Of those over their limit the ones that are furthest over it: who, where, grains, and the limit."""
     named = p.c.username, p.c.display_name, a.c.name.label("account_name")
     wanted = sa.select(*named, grains.label("grains"), limited.label("limit"))
     mine = wanted.select_from(_present()).where(*_own(product_id, inside), governed, grains > limited)
-    return list(connection.execute(mine.order_by((grains - limited).desc(), p.c.username).limit(most)))
+    return fetch(connection, mine.order_by((grains - limited).desc(), p.c.username).limit(most), PastLimit)
 
 
 def _present() -> Any:
@@ -301,10 +306,10 @@ def people_of(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> int:
     return int(connection.scalar(wanted) or 0)
 
 
-def of_accounts(connection: sa.Connection, product_id: int) -> list[Any]:
+def of_accounts(connection: sa.Connection, product_id: int) -> list[AccountSize]:
     """account_id, and what each account itself stores now and a while ago, in bytes."""
     wanted = sa.select(k.c.account_id, k.c.bytes, *(k.c[name] for name in BACK))
-    return list(connection.execute(wanted.where(k.c.product_id == product_id, k.c.kind == "")))
+    return fetch(connection, wanted.where(k.c.product_id == product_id, k.c.kind == ""), AccountSize)
 
 
 def held(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], most: int) -> int:
@@ -354,12 +359,12 @@ def first(connection: sa.Connection, numbers: Any, most: int) -> list[int]:
 
 def people_of_folder(
     connection: sa.Connection, usernames: Sequence[str], ids: Sequence[int], inside: sa.ColumnElement[bool]
-) -> list[Any]:
+) -> list[NamedPerson]:
     """Username and name of people of a branch (``inside`` is of people.account_id) by username or number."""
     if not usernames and not ids:
         return []
     named = sa.or_(p.c.username.in_(usernames), p.c.id.in_(ids))
-    return list(connection.execute(sa.select(p.c.username, p.c.display_name).where(named, inside)))
+    return fetch(connection, sa.select(p.c.username, p.c.display_name).where(named, inside), NamedPerson)
 
 
 def put_forecasts(connection: sa.Connection, product_id: int, wanted: dict[int, dict[str, Any]]) -> None:
@@ -377,8 +382,12 @@ def put_forecasts(connection: sa.Connection, product_id: int, wanted: dict[int, 
         connection.execute(sa.insert(kept), added)
 
 
-def forecasts(connection: sa.Connection, inside: sa.ColumnElement[bool], until: date, limit: int) -> list[Any]:
+def forecasts(
+    connection: sa.Connection, inside: sa.ColumnElement[bool], until: date, limit: int
+) -> list[ForecastRecord]:
     """The forecasts of a branch up to a day, the soonest first."""
     kept = storage_forecasts.c
     wanted = sa.select(storage_forecasts).where(kept.full_on <= until, inside)
-    return list(connection.execute(wanted.order_by(kept.full_on, kept.account_id, kept.product_id).limit(limit)))
+    return fetch(
+        connection, wanted.order_by(kept.full_on, kept.account_id, kept.product_id).limit(limit), ForecastRecord
+    )

@@ -15,6 +15,7 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.people import service as people_service
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing import sealing
@@ -26,6 +27,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage_systems import dropped, sources
 from fair_ladle.app.storage_systems import source_store as store
+from fair_ladle.app.storage_systems.rows import SourceRecord
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.file_trees import FileTree
 from fair_ladle.connectors.mail_store import ImapStore
@@ -72,7 +74,7 @@ class _Run:
     """A run under way."""
 
     number: int
-    row: Any
+    row: SourceRecord
     kind: str
     product: Product
     actor: Actor
@@ -176,7 +178,7 @@ def _people(database: Database, begun: _Run) -> Iterator[list[tuple[str, Any]]]:
         yield [(name, row) for row in rows if (name := _called(begun, row))]
 
 
-def _called(begun: _Run, person: Any) -> str | None:
+def _called(begun: _Run, person: PersonRecord) -> str | None:
     name: str | None = person.email if begun.row.settings["by_email"] else person.username
     return name
 
@@ -279,7 +281,12 @@ def _known_people(tx: Transaction, begun: _Run, subjects: list[str]) -> dict[str
 
 
 def _place(
-    tx: Transaction, begun: _Run, accounts: Any, subject: str, person: Any | None, before: tuple[int, str] | None
+    tx: Transaction,
+    begun: _Run,
+    accounts: Any,
+    subject: str,
+    person: PersonRecord | None,
+    before: tuple[int, str] | None,
 ) -> tuple[int, str] | None:
     """Account and category of a subject: where its bytes lie already, until they are moved on purpose; else where the
     person or the account of that name is; of nobody known, in the source's account under that name."""

@@ -9,8 +9,10 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.plumbing.database import batched, fetch, fetch_first
+from fair_ladle.app.storage_systems.rows import SourceRecord, SourceRun
 from fair_ladle.app.storage_systems.tables import storage_source_runs, storage_source_series, storage_sources
 
 o, r, m = storage_sources, storage_source_runs, storage_source_series
@@ -34,14 +36,14 @@ def drop(connection: sa.Connection, number: int) -> None:
     connection.execute(sa.delete(o).where(o.c.id == number))
 
 
-def some(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: int) -> list[Any]:
+def some(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: int) -> list[SourceRecord]:
     """The sources of a branch, by name."""
-    return list(connection.execute(sa.select(o).where(inside).order_by(o.c.name, o.c.id).limit(limit)))
+    return fetch(connection, sa.select(o).where(inside).order_by(o.c.name, o.c.id).limit(limit), SourceRecord)
 
 
-def one(connection: sa.Connection, number: int) -> Any | None:
+def one(connection: sa.Connection, number: int) -> SourceRecord | None:
     """A source by its number."""
-    return connection.execute(sa.select(o).where(o.c.id == number)).first()
+    return fetch_first(connection, sa.select(o).where(o.c.id == number), SourceRecord)
 
 
 def due(connection: sa.Connection, now: datetime, limit: int) -> list[int]:
@@ -71,11 +73,11 @@ def end_left_runs(connection: sa.Connection, source_id: int, at: datetime) -> No
     connection.execute(left.values(ended_at=at, outcome="stopped"))
 
 
-def runs(connection: sa.Connection, source_ids: Collection[int], each: int) -> list[Any]:
+def runs(connection: sa.Connection, source_ids: Collection[int], each: int) -> list[SourceRun]:
     """The newest runs of sources, the newest first."""
     place = sa.func.row_number().over(partition_by=r.c.source_id, order_by=r.c.id.desc()).label("place")
     mine = sa.select(r, place).where(r.c.source_id.in_(source_ids)).subquery()
-    return list(connection.execute(sa.select(mine).where(mine.c.place <= each).order_by(mine.c.id.desc())))
+    return fetch(connection, sa.select(mine).where(mine.c.place <= each).order_by(mine.c.id.desc()), SourceRun)
 
 
 def series(connection: sa.Connection, source_id: int) -> dict[str, tuple[int, str]]:
@@ -99,8 +101,8 @@ def drop_series(connection: sa.Connection, source_id: int, subjects: Collection[
         connection.execute(sa.delete(m).where(m.c.source_id == source_id, m.c.subject.in_(part)))
 
 
-def people_in(connection: sa.Connection, inside: sa.ColumnElement[bool], after: int, limit: int) -> list[Any]:
+def people_in(connection: sa.Connection, inside: sa.ColumnElement[bool], after: int, limit: int) -> list[PersonRecord]:
     """Some of the people who are present in a branch (``inside`` is of people.account_id), by number."""
     p = people
     present = [p.c.status.in_(("active", "suspended")), p.c.id > after, inside]
-    return list(connection.execute(sa.select(p).where(*present).order_by(p.c.id).limit(limit)))
+    return fetch(connection, sa.select(p).where(*present).order_by(p.c.id).limit(limit), PersonRecord)

@@ -24,6 +24,7 @@ from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage_systems import source_store as store
+from fair_ladle.app.storage_systems.rows import SourceRecord, SourceRun
 from fair_ladle.app.storage_systems.tables import storage_sources
 
 KINDS = ("imap", "objects", "tree", "drop")
@@ -67,7 +68,7 @@ class SourceTerms:
 class Run:
     """A run of a source, and how far it is or came."""
 
-    row: Any
+    row: SourceRun
 
     @property
     def began_at(self) -> datetime:
@@ -109,7 +110,7 @@ def listing(tx: Transaction, actor: Actor) -> list[Source]:
     return [_source(accounts, products, row, runs[row.id]) for row in rows]
 
 
-def _source(accounts: Accounts, products: Mapping[int, Product], row: Any, runs: list[Run]) -> Source:
+def _source(accounts: Accounts, products: Mapping[int, Product], row: SourceRecord, runs: list[Run]) -> Source:
     place = accounts.row_of_id[row.account_id]
     product = products[row.product_id]
     terms = SourceTerms(

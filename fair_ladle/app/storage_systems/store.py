@@ -9,7 +9,8 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import batched, lock_rows
+from fair_ladle.app.plumbing.database import batched, fetch, lock_rows
+from fair_ladle.app.storage_systems.rows import ReservationRecord, UnplacedRecord, UnplacedSums
 from fair_ladle.app.storage_systems.tables import storage_reservations, unplaced_reports
 
 r, u = storage_reservations, unplaced_reports
@@ -20,16 +21,16 @@ def reserve(connection: sa.Connection, row: dict[str, Any]) -> None:
     connection.execute(sa.insert(r).values(row))
 
 
-def lock_reservation(connection: sa.Connection, token_hash: str) -> Any | None:
+def lock_reservation(connection: sa.Connection, token_hash: str) -> ReservationRecord | None:
     """A reservation by its token, locked by a write; None where there is none."""
     number = connection.scalar(sa.select(r.c.id).where(r.c.token_hash == token_hash))
     return None if number is None else lock_rows(connection, r, [number])[0]
 
 
-def lapsed(connection: sa.Connection, now: datetime, limit: int) -> list[Any]:
+def lapsed(connection: sa.Connection, now: datetime, limit: int) -> list[ReservationRecord]:
     """Some of the reservations whose time is over, the earliest first."""
     wanted = sa.select(r).where(r.c.ended_at.is_(None), r.c.until <= now)
-    return list(connection.execute(wanted.order_by(r.c.until).limit(limit)))
+    return fetch(connection, wanted.order_by(r.c.until).limit(limit), ReservationRecord)
 
 
 def end(connection: sa.Connection, number: int, at: datetime, outcome: str) -> None:
@@ -52,7 +53,7 @@ def count_unplaced(connection: sa.Connection, key_account_id: int) -> int:
     return int(connection.scalar(wanted) or 0)
 
 
-def unplaced(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: int) -> tuple[int, list[Any]]:
+def unplaced(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: int) -> tuple[int, list[UnplacedSums]]:
     """How many reports of a branch's keys are unplaced, and by account and product how many and the newest of them."""
     sums = sa.select(
         u.c.account,
@@ -63,15 +64,15 @@ def unplaced(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: i
     )
     wanted = sums.where(inside).group_by(u.c.account, u.c.product_id).order_by(u.c.account, u.c.product_id).limit(limit)
     count = connection.scalar(sa.select(sa.func.count()).select_from(u).where(inside))
-    return int(count or 0), list(connection.execute(wanted))
+    return int(count or 0), fetch(connection, wanted, UnplacedSums)
 
 
 def unplaced_of(
     connection: sa.Connection, inside: sa.ColumnElement[bool], accounts: Collection[str], limit: int
-) -> list[Any]:
+) -> list[UnplacedRecord]:
     """Some of the unplaced reports of these accounts (as reported), the earliest first."""
     wanted = sa.select(u).where(inside, u.c.account.in_(accounts)).order_by(u.c.at, u.c.id).limit(limit)
-    return list(connection.execute(wanted))
+    return fetch(connection, wanted, UnplacedRecord)
 
 
 def drop_unplaced(connection: sa.Connection, ids: Collection[int]) -> None:

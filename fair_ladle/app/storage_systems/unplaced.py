@@ -16,6 +16,7 @@ from fair_ladle.app.plumbing.database import Transaction, in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage_systems import store
+from fair_ladle.app.storage_systems.rows import UnplacedRecord
 from fair_ladle.app.storage_systems.tables import unplaced_reports
 
 MOST_LISTED, AT_ONCE = 500, 5000
@@ -83,7 +84,7 @@ def act(tx: Transaction, actor: Actor, what: str, names: Sequence[str]) -> tuple
     return len(rows), left
 
 
-def _is_below(accounts: Any, row: Any) -> bool:
+def _is_below(accounts: Any, row: UnplacedRecord) -> bool:
     if row.account not in accounts.tree:
         return False
     above = accounts.row_of_id.get(row.key_account_id)

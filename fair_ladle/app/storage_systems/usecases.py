@@ -17,6 +17,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.devices.usecases import hashed, valid_key
 from fair_ladle.app.people import service as people_service
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -66,7 +67,7 @@ class Place:
     account: str
     account_id: int
     category: str
-    person: Any | None
+    person: PersonRecord | None
 
 
 @dataclass
@@ -123,7 +124,7 @@ def _named(where: Where) -> str:
     return found
 
 
-def place_in(accounts: Accounts, actor: Actor, where: Where, person: Any | None) -> Place:
+def place_in(accounts: Accounts, actor: Actor, where: Where, person: PersonRecord | None) -> Place:
     """Where a place is, within the actor's branch; what lies outside does not exist."""
     category, code = _named(where), where.account
     if code is None and person is not None and accounts_service.sees(accounts, actor, person.account_id):
@@ -242,7 +243,7 @@ def _reservation(tx: Transaction, key: _Key, token: str) -> Any:
         raise not_found("reservation", token[:8])
     if row.ended_at is not None or row.until <= tx.now:
         said = {"committed": "It was committed.", "cancelled": "It was cancelled."}.get(
-            row.outcome, "Its time is over."
+            row.outcome or "", "Its time is over."
         )
         raise Refused(Problem("reservation-over", "The reservation is over", 410, f"{said} Reserve again."))
     return row

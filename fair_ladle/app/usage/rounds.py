@@ -87,10 +87,10 @@ def known(
                 for row in store.sets_of(tx.connection, part)
             }
             since = min(first[each] for account in part for each in mine[product_id, account])
-            for account_id, at, digest in store.rounds_since(tx.connection, product_id, part, since):
-                for each in mine[product_id, account_id]:
-                    if each[2] in sets[account_id, digest]:
-                        rounds[each].append(in_utc(at))
+            for taken in store.rounds_since(tx.connection, product_id, part, since):
+                for each in mine[product_id, taken.account_id]:
+                    if each[2] in sets[taken.account_id, taken.digest]:
+                        rounds[each].append(in_utc(taken.at))
     return rows, rounds
 
 

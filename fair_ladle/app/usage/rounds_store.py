@@ -10,7 +10,8 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.plumbing.database import batched, fetch
+from fair_ladle.app.usage.rows import Round, SampleSet
 from fair_ladle.app.usage.tables import sample_rounds, sample_sets, storage_samples
 
 r, c = sample_rounds, sample_sets
@@ -52,16 +53,16 @@ def rows_since(
 
 def rounds_since(
     connection: sa.Connection, product_id: int, account_ids: Collection[int], first: datetime
-) -> list[Any]:
+) -> list[Round]:
     """(account, instant, digest) of the rounds of accounts from an instant on, the earlier first."""
     mine = [r.c.product_id == product_id, r.c.account_id.in_(account_ids), r.c.at >= first]
     wanted = sa.select(r.c.account_id, r.c.at, r.c.digest).where(*mine).order_by(r.c.account_id, r.c.at)
-    return list(connection.execute(wanted))
+    return fetch(connection, wanted, Round)
 
 
-def sets_of(connection: sa.Connection, account_ids: Collection[int]) -> list[Any]:
+def sets_of(connection: sa.Connection, account_ids: Collection[int]) -> list[SampleSet]:
     """(account, digest, packed categories) of the sets of accounts."""
-    return list(connection.execute(sa.select(c).where(c.c.account_id.in_(account_ids))))
+    return fetch(connection, sa.select(c).where(c.c.account_id.in_(account_ids)), SampleSet)
 
 
 def replace_set(connection: sa.Connection, account_id: int, digest: bytes, by: bytes) -> None:

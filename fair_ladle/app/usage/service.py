@@ -32,11 +32,11 @@ def own_at(tx: Transaction, accounts: Accounts, columns: Sequence[Product], at: 
     counted = [product.id for product in columns if not product.is_storage and product.id not in ahead]
     measured = [product.id for product in columns if product.is_storage and product.id not in ahead]
     if counted:
-        for product_id, account_id, units in store.units_in_use(tx.connection, counted, at):
-            own[accounts.row_of_id[account_id], column[product_id]] = units
+        for used in store.units_in_use(tx.connection, counted, at):
+            own[accounts.row_of_id[used.account_id], column[used.product_id]] = used.units
     if measured:
-        for product_id, account_id, in_bytes in store.bytes_stored(tx.connection, measured, at):
-            own[accounts.row_of_id[account_id], column[product_id]] = stored.grains(int(in_bytes))
+        for kept in store.bytes_stored(tx.connection, measured, at):
+            own[accounts.row_of_id[kept.account_id], column[kept.product_id]] = stored.grains(int(kept.bytes))
     return own
 
 

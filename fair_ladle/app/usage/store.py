@@ -9,7 +9,16 @@ from typing import Any
 import numpy as np
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import Prepared
+from fair_ladle.app.plumbing.database import Prepared, fetch
+from fair_ladle.app.usage.rows import (
+    AssignmentRecord,
+    BytesStored,
+    HeldTime,
+    OpenAssignment,
+    OpenHere,
+    SampleRecord,
+    UnitsInUse,
+)
 from fair_ladle.app.usage.tables import assignments, storage_samples
 from fair_ladle.core.calendar import FAR
 from fair_ladle.core.tree import Ints
@@ -26,22 +35,22 @@ def _arrays(connection: sa.Connection, statement: sa.Select[Any], columns: int) 
     return [np.array(column, dtype=np.int64) for column in zip(*rows, strict=True)]
 
 
-def units_in_use(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[Any]:
+def units_in_use(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[UnitsInUse]:
     """(product_id, account_id, units) of counted products at an instant."""
-    return list(
-        connection.execute(
-            sa.select(assignments.c.product_id, assignments.c.account_id, sa.func.count().label("units"))
-            .where(
-                assignments.c.product_id.in_(product_ids),
-                assignments.c.begins <= at,
-                sa.or_(assignments.c.ends.is_(None), assignments.c.ends > at),
-            )
-            .group_by(assignments.c.product_id, assignments.c.account_id)
+    return fetch(
+        connection,
+        sa.select(assignments.c.product_id, assignments.c.account_id, sa.func.count().label("units"))
+        .where(
+            assignments.c.product_id.in_(product_ids),
+            assignments.c.begins <= at,
+            sa.or_(assignments.c.ends.is_(None), assignments.c.ends > at),
         )
+        .group_by(assignments.c.product_id, assignments.c.account_id),
+        UnitsInUse,
     )
 
 
-def bytes_stored(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[Any]:
+def bytes_stored(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[BytesStored]:
     """(product_id, account_id, bytes) of storage at an instant: the latest sample of every category, added up."""
     s = storage_samples
     newest = (
@@ -51,12 +60,12 @@ def bytes_stored(connection: sa.Connection, product_ids: Collection[int], at: da
         .subquery()
     )
     same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
-    return list(
-        connection.execute(
-            sa.select(s.c.product_id, s.c.account_id, sa.func.sum(s.c.bytes).label("bytes"))
-            .join(newest, sa.and_(*same))
-            .group_by(s.c.product_id, s.c.account_id)
-        )
+    return fetch(
+        connection,
+        sa.select(s.c.product_id, s.c.account_id, sa.func.sum(s.c.bytes).label("bytes"))
+        .join(newest, sa.and_(*same))
+        .group_by(s.c.product_id, s.c.account_id),
+        BytesStored,
     )
 
 
@@ -176,30 +185,30 @@ def is_open(product_ids: Collection[int], subjects: Collection[str] | None, at: 
 
 def open_assignments(
     connection: sa.Connection, product_ids: Collection[int], subjects: Collection[str], at: datetime
-) -> list[Any]:
+) -> list[OpenAssignment]:
     """id, account, product and subject of these subjects' assignments that are in force at an instant."""
     asked = {"products": list(product_ids), "subjects": list(subjects), "at": at}
-    return list(connection.execute(OPEN, asked))
+    return fetch(connection, OPEN, OpenAssignment, asked)
 
 
-def open_of_accounts(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> list[Any]:
+def open_of_accounts(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> list[OpenHere]:
     """id, product and subject of these accounts' assignments that have not ended at an instant."""
     a = assignments
     wanted = sa.select(a.c.id, a.c.product_id, a.c.subject).where(
         a.c.account_id.in_(account_ids), sa.or_(a.c.ends.is_(None), a.c.ends > at)
     )
-    return list(connection.execute(wanted))
+    return fetch(connection, wanted, OpenHere)
 
 
-def all_assignments(connection: sa.Connection, product_id: int, account_ids: Collection[int]) -> list[Any]:
+def all_assignments(connection: sa.Connection, product_id: int, account_ids: Collection[int]) -> list[HeldTime]:
     """Every assignment of a product that these accounts ever had, by its number."""
     a = assignments
-    return list(
-        connection.execute(
-            sa.select(a.c.id, a.c.account_id, a.c.subject, a.c.begins, a.c.ends)
-            .where(a.c.product_id == product_id, a.c.account_id.in_(account_ids))
-            .order_by(a.c.id)
-        )
+    return fetch(
+        connection,
+        sa.select(a.c.id, a.c.account_id, a.c.subject, a.c.begins, a.c.ends)
+        .where(a.c.product_id == product_id, a.c.account_id.in_(account_ids))
+        .order_by(a.c.id),
+        HeldTime,
     )
 
 
@@ -266,35 +275,37 @@ def empty_all(connection: sa.Connection, account_ids: Collection[int], at: datet
 
 def touching(
     connection: sa.Connection, product_id: int, account_ids: Collection[int], begin: datetime, end: datetime, limit: int
-) -> list[Any]:
+) -> list[AssignmentRecord]:
     """The assignments of these accounts that touch a period, by account and subject."""
     a = assignments
-    return list(
-        connection.execute(
-            sa.select(a)
-            .where(
-                a.c.product_id == product_id,
-                a.c.account_id.in_(account_ids),
-                a.c.begins < end,
-                sa.or_(a.c.ends.is_(None), a.c.ends > begin),
-            )
-            .order_by(a.c.account_id, a.c.subject, a.c.begins)
-            .limit(limit)
+    return fetch(
+        connection,
+        sa.select(a)
+        .where(
+            a.c.product_id == product_id,
+            a.c.account_id.in_(account_ids),
+            a.c.begins < end,
+            sa.or_(a.c.ends.is_(None), a.c.ends > begin),
         )
+        .order_by(a.c.account_id, a.c.subject, a.c.begins)
+        .limit(limit),
+        AssignmentRecord,
     )
 
 
-def of_subject(connection: sa.Connection, product_id: int, subject: str, begin: datetime, end: datetime) -> list[Any]:
+def of_subject(
+    connection: sa.Connection, product_id: int, subject: str, begin: datetime, end: datetime
+) -> list[AssignmentRecord]:
     """The assignments to a subject that touch a period, the earlier first."""
     a = assignments
     touches = [a.c.begins < end, sa.or_(a.c.ends.is_(None), a.c.ends > begin)]
     mine = sa.select(a).where(a.c.product_id == product_id, a.c.subject == subject, *touches)
-    return list(connection.execute(mine.order_by(a.c.begins, a.c.id)))
+    return fetch(connection, mine.order_by(a.c.begins, a.c.id), AssignmentRecord)
 
 
 def samples_touching(
     connection: sa.Connection, product_id: int, account_ids: Collection[int], begin: datetime, end: datetime, limit: int
-) -> list[Any]:
+) -> list[SampleRecord]:
     """The samples of these accounts within a period and the newest of each series before it."""
     s = storage_samples
     base = [s.c.product_id == product_id, s.c.account_id.in_(account_ids)]
@@ -313,7 +324,7 @@ def samples_touching(
         .where(s.c.product_id == product_id)
     )
     within = sa.select(s).where(*base, s.c.at >= begin, s.c.at < end)
-    rows = [*connection.execute(before), *connection.execute(within.limit(limit))]
+    rows = [*fetch(connection, before, SampleRecord), *fetch(connection, within.limit(limit), SampleRecord)]
     return sorted(rows, key=lambda row: (row.account_id, row.category, row.at))
 
 

@@ -11,7 +11,8 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import batched, in_utc
+from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, in_utc
+from fair_ladle.app.usage.rows import SeriesSample, StoredDay, StoredRecord
 from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
 s, k = storage_samples, stored
@@ -108,9 +109,9 @@ def totals_of(connection: sa.Connection, keys: Collection[tuple[int, int]]) -> d
     return found
 
 
-def all_stored(connection: sa.Connection, product_id: int) -> list[Any]:
+def all_stored(connection: sa.Connection, product_id: int) -> list[StoredRecord]:
     """All that is kept of a product."""
-    return list(connection.execute(sa.select(k).where(k.c.product_id == product_id)))
+    return fetch(connection, sa.select(k).where(k.c.product_id == product_id), StoredRecord)
 
 
 def add_stored(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
@@ -151,10 +152,10 @@ def replace_stored(connection: sa.Connection, product_id: int, rows: Sequence[di
 
 def samples_of(
     connection: sa.Connection, product_id: int, account_id: int, categories: Collection[str], until: datetime
-) -> list[Any]:
+) -> list[SeriesSample]:
     """Category, instant and bytes of the samples of some series of an account up to an instant, the earlier first."""
     mine = [s.c.product_id == product_id, s.c.account_id == account_id, s.c.category.in_(categories), s.c.at <= until]
-    return list(connection.execute(sa.select(s.c.category, s.c.at, s.c.bytes).where(*mine).order_by(s.c.at)))
+    return fetch(connection, sa.select(s.c.category, s.c.at, s.c.bytes).where(*mine).order_by(s.c.at), SeriesSample)
 
 
 def empty_stored(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> None:
@@ -164,10 +165,10 @@ def empty_stored(connection: sa.Connection, account_ids: Collection[int], at: da
 
 def of_people(
     connection: sa.Connection, product_ids: Collection[int], account_ids: Collection[int], usernames: Collection[str]
-) -> list[Any]:
+) -> list[StoredRecord]:
     """What these people store as their own in these accounts."""
     wanted = [k.c.product_id.in_(product_ids), k.c.account_id.in_(account_ids), k.c.kind == "person"]
-    return list(connection.execute(sa.select(k).where(*wanted, k.c.name.in_(usernames))))
+    return fetch(connection, sa.select(k).where(*wanted, k.c.name.in_(usernames)), StoredRecord)
 
 
 def past_limit(
@@ -223,9 +224,9 @@ def rename_stored(connection: sa.Connection, product_id: int, account_id: int, u
     connection.execute(sa.update(k).where(*mine).values(name=by))
 
 
-def stored_days_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
+def stored_days_of(connection: sa.Connection, product_ids: Collection[int]) -> list[StoredDay]:
     """From which day the figures of these products are counted back, and when the first sample is still to come."""
-    return list(connection.execute(sa.select(stored_days).where(stored_days.c.product_id.in_(product_ids))))
+    return fetch(connection, sa.select(stored_days).where(stored_days.c.product_id.in_(product_ids)), StoredDay)
 
 
 def put_stored_days(
@@ -237,7 +238,7 @@ def put_stored_days(
     connection.execute(put.on_duplicate_key_update(day=put.inserted.day, ahead_at=put.inserted.ahead_at))
 
 
-def lock_stored_day(connection: sa.Connection, product_id: int) -> Any:
+def lock_stored_day(connection: sa.Connection, product_id: int) -> StoredDay | None:
     """A product's row, locked; None where there is none yet."""
     wanted = sa.select(stored_days).where(stored_days.c.product_id == product_id).with_for_update()
-    return connection.execute(wanted).first()
+    return fetch_first(connection, wanted, StoredDay)

@@ -19,6 +19,8 @@ from fair_ladle.jobs import jobs
 PR_SET_PDEATHSIG = 1
 LOOK_SECONDS, AGAIN_SECONDS = 0.2, 1.0
 logger = logging.getLogger("fair_ladle")
+READ_SECONDS = 1800
+"""How long a statement of a job may take: nobody waits for it, and some go through everything."""
 
 
 def keep(stopping: threading.Event) -> None:
@@ -50,7 +52,7 @@ def main(server: int) -> None:
     signal.signal(signal.SIGTERM, lambda *_: stopping.set())
     ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
     settings = Settings.read()
-    schedule = Schedule(open_database(settings, serves=True), jobs(settings))
+    schedule = Schedule(open_database(settings, serves=True, read_seconds=READ_SECONDS), jobs(settings))
     schedule.start()
     while os.getppid() == server and not stopping.wait(LOOK_SECONDS):
         pass

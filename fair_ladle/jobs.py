@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import ClassVar
 
 from fair_ladle.app.allocations import ahead, kept
@@ -38,6 +38,8 @@ from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.mail import Smtp
 
 GoingOn = Callable[[], bool]
+OVERLAP = timedelta(hours=1)
+"""What ended is looked for from so long before the last look on: somebody may have been writing it then."""
 
 
 class SealLog(Job):
@@ -76,9 +78,16 @@ class DropEndedClaims(Job):
     name: ClassVar[str] = "drop ended claims"
     every: ClassVar[timedelta] = timedelta(minutes=5)
 
+    def __init__(self) -> None:
+        self._seen_to: datetime | None = None
+        """Up to when nothing is left; None = nobody has looked since the start."""
+
     def run(self, database: Database, going_on: GoingOn) -> None:
-        """A part of each kind."""
-        database.run(assignments.drop_ended_claims)
+        """What ended since the last run, until nothing of it is left."""
+        now, since = database.clock.now(), self._seen_to
+        while going_on() and database.run(assignments.drop_ended_claims, since and since - OVERLAP):
+            pass
+        self._seen_to = now
 
 
 class CountIdleSeats(Job):

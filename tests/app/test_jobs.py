@@ -6,22 +6,25 @@ import logging
 import threading
 import time
 from collections.abc import Callable
-from datetime import timedelta
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, timedelta
 from ipaddress import ip_network
 from typing import ClassVar
 
 import pytest
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing import outbox
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing import cache, outbox
+from fair_ladle.app.plumbing.database import TOO_LONG, Database, code_of
+from fair_ladle.app.plumbing.own_server import OwnServer
+from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.schedule import Job, Schedule, failed, run_once
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.connectors.mail import Smtp
 from fair_ladle.demo.load import STARTS_AT
-from fair_ladle.jobs import SendMail, jobs
-from tests.conftest import do_job
+from fair_ladle.jobs import DropEndedClaims, SendMail, jobs
+from tests.conftest import do_job, new_url
 
 
 class Work(Job):
@@ -180,3 +183,62 @@ def test_a_clock_that_jumped_ahead_and_back_stops_no_job(database: Database) -> 
     run_once(database, work, "s0")
     database.clock.shift -= timedelta(days=400)
     assert run_once(database, work, "s0"), "it is not due only in a year"
+
+
+def test_claims_that_ended_by_themselves_are_given_up_from_the_last_look_on(demo: Database) -> None:
+    job, claims = DropEndedClaims(), sa.text("SELECT subject FROM claims ORDER BY subject")
+
+    def ends_in_an_hour() -> str:
+        with demo.engine.begin() as connection:
+            found = connection.execute(
+                sa.text(
+                    "SELECT a.id, a.subject FROM claims c JOIN assignments a ON a.subject = c.subject "
+                    "WHERE a.ends IS NULL GROUP BY a.subject HAVING COUNT(*) = 1 LIMIT 1"
+                )
+            ).one()
+            ends = demo.clock.now() + timedelta(hours=1)
+            connection.execute(
+                sa.text("UPDATE assignments SET ends = :ends WHERE id = :id"),
+                {"ends": ends.astimezone(UTC).replace(tzinfo=None), "id": found.id},
+            )
+        return str(found.subject)
+
+    def left() -> list[str]:
+        with demo.engine.connect() as connection:
+            return list(connection.scalars(claims))
+
+    for _ in range(2):
+        subject, before = ends_in_an_hour(), left()
+        job.run(demo, lambda: True)
+        assert left() == before, "it has not ended yet"
+        demo.clock.set_to(demo.clock.now() + timedelta(hours=1, minutes=1))
+        job.run(demo, lambda: True)
+        assert left() == [each for each in before if each != subject]
+
+
+def test_what_is_dear_is_worked_out_one_after_the_other(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Days after an intake, say, each for somebody else: together they would take all of the machine."""
+    monkeypatch.setattr(cache, "TURN_SECONDS", 0.05)
+    kept: cache.Cache[int] = cache.Cache(8, at_once=1)
+    begun, goes_on = threading.Event(), threading.Event()
+
+    def slow() -> int:
+        begun.set()
+        goes_on.wait(10)
+        return 1
+
+    with ThreadPoolExecutor(1) as other:
+        first = other.submit(kept.get, "one", slow)
+        begun.wait(10)
+        with pytest.raises(Refused) as refused:
+            kept.get("two", lambda: 2)
+        goes_on.set()
+        assert (refused.value.problem.status, first.result()) == (503, 1)
+    assert kept.get("two", lambda: 2) == 2, "nothing is kept of a refusal"
+
+
+def test_a_statement_nobody_waits_for_is_given_up_by_the_server_too(server: OwnServer) -> None:
+    impatient = Database(new_url(server), read_seconds=2)
+    with pytest.raises(sa.exc.OperationalError) as trouble, impatient.engine.connect() as connection:
+        connection.execute(sa.text("SELECT SLEEP(30) FROM information_schema.tables"))
+    assert code_of(trouble.value) == TOO_LONG

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Sequence
+from datetime import datetime
 
 import sqlalchemy as sa
 
@@ -123,20 +124,24 @@ def rebuild(tx: Transaction) -> int:
     return len(kept ^ facts)
 
 
-def drop_ended(tx: Transaction) -> int:
-    """Give up claims whose assignments ended by themselves, as an intake said; a part of them, how many."""
+def drop_ended(tx: Transaction, since: datetime | None) -> int:
+    """Give up claims whose assignments ended by themselves, as an intake said, from an instant on (None = ever); a part
+    of them, how many."""
     products = pools_service.products(tx)
     names: dict[str, list[Product]] = {}
     for each in products:
         names.setdefault(what(each), []).append(each)
     dropped = 0
     for name, mine in names.items():
+        ids, other = [each.id for each in mine], a.alias("other")
         stands = sa.exists().where(
-            a.c.product_id.in_([each.id for each in mine]),
-            a.c.subject == c.c.subject,
-            sa.or_(a.c.ends.is_(None), a.c.ends > tx.now),
+            other.c.product_id.in_(ids),
+            other.c.subject == a.c.subject,
+            sa.or_(other.c.ends.is_(None), other.c.ends > tx.now),
         )
-        gone = list(tx.connection.scalars(sa.select(c.c.subject).where(c.c.what == name, ~stands).limit(AT_ONCE)))
+        ended = [a.c.product_id.in_(ids), a.c.ends <= tx.now, *([] if since is None else [a.c.ends >= since])]
+        claimed = sa.select(c.c.subject).join(a, a.c.subject == c.c.subject).where(c.c.what == name, *ended, ~stands)
+        gone = list(tx.connection.scalars(claimed.distinct().limit(AT_ONCE)))
         _delete(tx, [(name, subject) for subject in gone])
         dropped += len(gone)
     return dropped

@@ -407,9 +407,10 @@ def end_all(tx: Transaction, account_ids: Sequence[int]) -> dict[tuple[int, int]
     return released
 
 
-def drop_ended_claims(tx: Transaction) -> int:
-    """Give up claims whose assignments ended by themselves; how many."""
-    return claims.drop_ended(tx)
+def drop_ended_claims(tx: Transaction, since: datetime | None) -> int:
+    """Give up claims whose assignments ended by themselves from an instant on (None = ever); how many, some at a
+    time."""
+    return claims.drop_ended(tx, since)
 
 
 def rebuild_stale(tx: Transaction, products: Sequence[Product] | None = None) -> int:

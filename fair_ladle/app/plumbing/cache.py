@@ -4,18 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable
 from concurrent.futures import Future
-from threading import Lock
+from threading import BoundedSemaphore, Lock
 from typing import Generic, TypeVar
 
 from cachetools import LRUCache
+
+from fair_ladle.app.plumbing.problems import Problem, Refused
 
 Value = TypeVar("Value")
 
 
 class Cache(Generic[Value]):
-    """Values by key, the least recently used dropped first. A key has to name all that its value depends on."""
+    """Values by key, the least recently used dropped first. A key has to name all that its value depends on.
 
-    def __init__(self, most: int):
+    ``at_once``: so many are made at the same time, and whoever waits for a turn too long is told so: what takes long
+    by itself would take all of the machine together.
+    """
+
+    def __init__(self, most: int, at_once: int | None = None):
+        self._turns = None if at_once is None else BoundedSemaphore(at_once)
         self._kept: LRUCache[Hashable, Future[Value]] = LRUCache(most)
         self._lock = Lock()
 
@@ -31,9 +38,9 @@ class Cache(Generic[Value]):
             try:
                 return found.result(WAITS_SECONDS)
             except Exception:  # it failed for whoever made it: perhaps only their connection was lost
-                return make()
+                return self._made(make)
         try:
-            made = make()
+            made = self._made(make)
         except BaseException as trouble:
             with self._lock:
                 if self._kept.get(key) is mine:
@@ -43,5 +50,16 @@ class Cache(Generic[Value]):
         mine.set_result(made)
         return made
 
+    def _made(self, make: Callable[[], Value]) -> Value:
+        if self._turns is None:
+            return make()
+        if not self._turns.acquire(timeout=TURN_SECONDS):
+            said = "Others wait for figures of other days that are still being worked out. Ask again in a minute."
+            raise Refused(Problem("busy", "Too busy", 503, said))
+        try:
+            return make()
+        finally:
+            self._turns.release()
 
-WAITS_SECONDS = 60.0
+
+WAITS_SECONDS, TURN_SECONDS = 60.0, 20.0

@@ -52,6 +52,8 @@ WAITED = {DEADLOCK, NO_SAVEPOINT, LOCK_WAIT}
 LOST = {1040, 1047, 1053, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
 """The connection or its server is gone, or not to be had: 1040, it has as many as it takes; 1047, this node of a
 cluster is not in it."""
+TOO_LONG = 1969
+"""A statement took longer than this connection lets one take."""
 UNSURE_AT_COMMIT = LOST | {1180}
 LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
 """Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a
@@ -344,7 +346,7 @@ class Database:
         )
         self.clock = Clock()
         self.settings = settings or Settings.read()
-        sa.event.listen(self.engine, "connect", _set_up)
+        sa.event.listen(self.engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
         watch.count_statements(self.engine)
 
     @contextmanager
@@ -457,8 +459,10 @@ def code_of(trouble: Exception) -> int | None:
     return code if isinstance(code, int) else None
 
 
-def _set_up(connection: Any, record: Any) -> None:
+def _set_up(connection: Any, read_seconds: int | None) -> None:
     cursor = connection.cursor()
+    if read_seconds is not None:  # what nobody waits for any more is given up by the server, too
+        cursor.execute(f"SET SESSION max_statement_time = {read_seconds - 1}")
     cursor.execute(f"SET SESSION innodb_lock_wait_timeout = {ONE_LOCK_WAIT}")
     cursor.execute("SHOW VARIABLES LIKE 'wsrep_on'")
     if ("wsrep_on", "ON") in cursor.fetchall():  # a node of a cluster: read what others have committed, too

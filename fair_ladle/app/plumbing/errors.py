@@ -11,7 +11,7 @@ from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from starlette.exceptions import HTTPException
 
-from fair_ladle.app.plumbing.database import WAITED, Again, OutcomeUnknown, code_of
+from fair_ladle.app.plumbing.database import TOO_LONG, WAITED, Again, OutcomeUnknown, code_of
 from fair_ladle.app.plumbing.http import SAFE, problem_response
 from fair_ladle.app.plumbing.problems import Problem, Refused
 
@@ -75,6 +75,9 @@ async def _http(request: Request, trouble: Exception) -> Response:
 async def _database_down(request: Request, trouble: Exception) -> Response:
     if code_of(trouble) in WAITED:
         return await _busy(request, trouble)
+    if code_of(trouble) == TOO_LONG:
+        said = "This took too long and was given up; nothing was changed. Ask for less at once, or again later."
+        return problem_response(Problem("busy", "Too busy", 503, said), {"Retry-After": "30"})
     logger.error("the database does not answer: %s", getattr(trouble, "orig", trouble))
     said = "The database does not answer; nothing was changed. Try again in a moment."
     return problem_response(Problem("database", "The database does not answer", 503, said), {"Retry-After": "5"})

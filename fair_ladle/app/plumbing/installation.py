@@ -25,10 +25,11 @@ WATCH_SECONDS = 1.0
 logger = logging.getLogger("fair_ladle")
 
 
-def open_database(settings: Settings | None = None, serves: bool = False) -> Database:
+def open_database(settings: Settings | None = None, serves: bool = False, read_seconds: int = READ_SECONDS) -> Database:
     """The database of this home (started if it is not up) or of FAIR_LADLE_DATABASE_URL, brought up to date.
 
-    ``serves``: for a server, whose own database ends with it at once and whose statements have a time limit.
+    ``serves``: for a server, whose own database ends with it at once and whose statements have a time limit
+    (``read_seconds``).
     """
     settings = settings or Settings.read()
     url = settings.database_url
@@ -37,7 +38,7 @@ def open_database(settings: Settings | None = None, serves: bool = False) -> Dat
         server = OwnServer(settings.home)
         server.ensure(0.0 if serves else LINGER_SECONDS)
         url = server.url()
-    database = Database(url, read_seconds=READ_SECONDS if serves else None, settings=settings)
+    database = Database(url, read_seconds=read_seconds if serves else None, settings=settings)
     migrate(database.engine)
     set_demo_clock(database)
     return database

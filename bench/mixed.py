@@ -149,7 +149,8 @@ class Mixed:
             ]
             there = self._ask(caller, "terms", "POST", "/api/allocations/terms", {"cells": cells})
             put = [_change(cell, each["version"], turn) for cell, each in zip(cells, there or [], strict=False)]
-            body = {"draft": draft.get("id"), "revision": draft.get("revision", 0), "put": put}
+            shown = [each["account"] for each in cells]
+            body = {"draft": draft.get("id"), "revision": draft.get("revision", 0), "put": put, "shown": shown}
             draft = self._ask(caller, "grid edit", "PATCH", "/api/drafts", body) or draft
 
         self._every(1.0, edit)

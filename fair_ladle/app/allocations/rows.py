@@ -8,8 +8,8 @@ from typing import Literal
 
 
 @dataclass(frozen=True)
-class VersionRecord:
-    """A row of ``allocations``, with the counted product whose units its cap follows."""
+class AllocationRecord:
+    """A row of ``allocations``."""
 
     id: int
     account_id: int
@@ -23,25 +23,19 @@ class VersionRecord:
     last_day: date | None
     per_id: int | None
     each: int | None
+
+
+@dataclass(frozen=True)
+class VersionRecord(AllocationRecord):
+    """The same with the counted product whose units its cap follows."""
+
     per: str | None
 
 
 @dataclass(frozen=True)
-class EndingVersion:
-    """A row of ``allocations`` that ends, with the terms that follow (None = none do)."""
+class EndingVersion(AllocationRecord):
+    """One that ends, with the terms that follow (None = none do)."""
 
-    id: int
-    account_id: int
-    product_id: int
-    reserve: int
-    cap: int | None
-    at_cap: Literal["block", "grace", "overage"]
-    burst: int | None
-    grace_days: int | None
-    first_day: date
-    last_day: date | None
-    per_id: int | None
-    each: int | None
     then_id: int | None
     then_reserve: int | None
     then_cap: int | None

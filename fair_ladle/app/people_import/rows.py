@@ -8,28 +8,6 @@ from typing import Any
 
 
 @dataclass(frozen=True)
-class ImportRecord:
-    """A row of ``people_imports``."""
-
-    id: int
-    sign_in_id: int
-    through: str
-    by: str
-    name: str
-    at: datetime
-    header: Any
-    cells: bytes | None
-    count: int
-    how: Any
-    state: str
-    total: int
-    done: int
-    trouble: str | None
-    on_day: date | None
-    reversed_by: int | None
-
-
-@dataclass(frozen=True)
 class ImportSummary:
     """A row of ``people_imports`` without what came."""
 
@@ -46,6 +24,15 @@ class ImportSummary:
     trouble: str | None
     on_day: date | None
     reversed_by: int | None
+
+
+@dataclass(frozen=True)
+class ImportRecord(ImportSummary):
+    """A row of ``people_imports``."""
+
+    header: Any
+    cells: bytes | None
+    how: Any
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -21,11 +22,12 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.enforcement.enforcing import enforce_all
 from fair_ladle.app.enforcement.usecases import on_hold
 from fair_ladle.app.people import store as people_store
-from fair_ladle.app.plumbing import migrating
+from fair_ladle.app.plumbing import installation, migrating
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schema import config, metadata, migrate
+from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.plumbing.tables import schema_change
 from fair_ladle.app.pools import service as pools
 from tests.conftest import new_url
@@ -141,6 +143,24 @@ def test_who_migrates_is_known_to_all_nodes_of_a_cluster(server: OwnServer, monk
     with database.engine.begin() as connection:
         connection.execute(sa.update(schema_change).values(until=now - timedelta(seconds=1)))
     assert migrate(database.engine) is True, "a node that has done nothing for long is not waited for"
+
+
+def test_bringing_a_large_database_up_to_date_may_take_long(
+    server: OwnServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A server gives up what takes long, but for that."""
+    limits: list[float] = []
+
+    def changes(engine: sa.Engine) -> None:
+        with engine.connect() as connection:
+            limits.append(float(connection.scalar(sa.text("SELECT @@max_statement_time")) or 0))
+        migrate(engine)
+
+    monkeypatch.setattr(installation, "migrate", changes)
+    opened = installation.open_database(Settings(tmp_path, new_url(server)), serves=True)
+    with opened.engine.connect() as connection:
+        limits.append(float(connection.scalar(sa.text("SELECT @@max_statement_time")) or 0))
+    assert limits == [0, installation.READ_SECONDS - 1]
 
 
 def test_a_server_keeps_its_temporary_tables_to_itself(server: OwnServer) -> None:

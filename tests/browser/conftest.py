@@ -183,8 +183,7 @@ def open_page(
             ),
         )
         page.on("pageerror", lambda error: errors.append(str(error)))
-        if account in signed_in:
-            context.clear_cookies()
+        if account in signed_in:  # put over what is there: a page left open goes on asking, never without one
             context.add_cookies(signed_in[account])
         page.goto(at)
         if account is None:

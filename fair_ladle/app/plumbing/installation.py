@@ -38,8 +38,10 @@ def open_database(settings: Settings | None = None, serves: bool = False, read_s
         server = OwnServer(settings.home)
         server.ensure(0.0 if serves else LINGER_SECONDS)
         url = server.url()
+    unhurried = Database(url, settings=settings)  # a large table takes long to change
+    migrate(unhurried.engine)
+    unhurried.engine.dispose()
     database = Database(url, read_seconds=read_seconds if serves else None, settings=settings)
-    migrate(database.engine)
     set_demo_clock(database)
     return database
 

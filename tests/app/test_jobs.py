@@ -14,13 +14,16 @@ from typing import ClassVar
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import claims
 from fair_ladle.app.plumbing import cache, outbox
 from fair_ladle.app.plumbing.database import TOO_LONG, Database, code_of
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.schedule import Job, Schedule, failed, run_once
 from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.app.usage.tables import assignments as held
 from fair_ladle.connectors.mail import Smtp
 from fair_ladle.demo.load import STARTS_AT
 from fair_ladle.jobs import DropEndedClaims, SendMail, jobs
@@ -186,7 +189,7 @@ def test_a_clock_that_jumped_ahead_and_back_stops_no_job(database: Database) -> 
 
 
 def test_claims_that_ended_by_themselves_are_given_up_from_the_last_look_on(demo: Database) -> None:
-    job, claims = DropEndedClaims(), sa.text("SELECT subject FROM claims ORDER BY subject")
+    job, claimed = DropEndedClaims(), sa.text("SELECT subject FROM claims ORDER BY subject")
 
     def ends_in_an_hour() -> str:
         with demo.engine.begin() as connection:
@@ -205,7 +208,7 @@ def test_claims_that_ended_by_themselves_are_given_up_from_the_last_look_on(demo
 
     def left() -> list[str]:
         with demo.engine.connect() as connection:
-            return list(connection.scalars(claims))
+            return list(connection.scalars(claimed))
 
     for _ in range(2):
         subject, before = ends_in_an_hour(), left()
@@ -214,6 +217,31 @@ def test_claims_that_ended_by_themselves_are_given_up_from_the_last_look_on(demo
         demo.clock.set_to(demo.clock.now() + timedelta(hours=1, minutes=1))
         job.run(demo, lambda: True)
         assert left() == [each for each in before if each != subject]
+
+
+def test_a_claim_that_is_taken_over_meanwhile_is_not_given_up(demo: Database) -> None:
+    """The job has read that it ended, and waits for whoever takes it over."""
+    one = sa.text("SELECT a.* FROM claims c JOIN assignments a ON a.subject = c.subject WHERE a.ends IS NULL LIMIT 1")
+    with demo.engine.begin() as connection:
+        found = connection.execute(one).one()
+        of_subject = sa.update(held).where(held.c.subject == found.subject)
+        connection.execute(of_subject.values(ends=demo.clock.now() + timedelta(seconds=1)))
+    demo.clock.set_to(demo.clock.now() + timedelta(minutes=1))
+    with ThreadPoolExecutor(1) as other, demo.transaction() as tx:
+        product = next(each for each in pools.products(tx) if each.id == found.product_id)
+        claims.take(tx, [(product, found.subject)])
+        row = {name: getattr(found, name) for name in ("product_id", "account_id", "subject")}
+        tx.connection.execute(sa.insert(held).values(**row, begins=tx.now))
+        given_up = other.submit(DropEndedClaims().run, demo, lambda: True)
+        time.sleep(1)
+        assert not given_up.done()
+        tx.connection.commit()
+        given_up.result(20)
+    with demo.engine.connect() as connection:
+        there = connection.scalar(
+            sa.text("SELECT COUNT(*) FROM claims WHERE subject = :subject"), {"subject": found.subject}
+        )
+    assert there == 1
 
 
 def test_what_is_dear_is_worked_out_one_after_the_other(monkeypatch: pytest.MonkeyPatch) -> None:

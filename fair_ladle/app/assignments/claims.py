@@ -126,7 +126,7 @@ def rebuild(tx: Transaction) -> int:
 
 def drop_ended(tx: Transaction, since: datetime | None) -> int:
     """Give up claims whose assignments ended by themselves, as an intake said, from an instant on (None = ever); a part
-    of them, how many."""
+    of them, how many. Locks: these claims by key."""
     products = pools_service.products(tx)
     names: dict[str, list[Product]] = {}
     for each in products:
@@ -142,8 +142,13 @@ def drop_ended(tx: Transaction, since: datetime | None) -> int:
         ended = [a.c.product_id.in_(ids), a.c.ends <= tx.now, *([] if since is None else [a.c.ends >= since])]
         claimed = sa.select(c.c.subject).join(a, a.c.subject == c.c.subject).where(c.c.what == name, *ended, ~stands)
         gone = list(tx.connection.scalars(claimed.distinct().limit(AT_ONCE)))
-        _delete(tx, [(name, subject) for subject in gone])
-        dropped += len(gone)
+        if gone:
+            # Somebody may have taken one over meanwhile: judged again with the claims locked.
+            tx.connection.execute(sa.select(c.c.subject).where(_in([(name, each) for each in gone])).with_for_update())
+            standing = _held(tx, [(mine[0], each) for each in gone])
+            over = [each for each in gone if (name, each) not in standing]
+            _delete(tx, [(name, each) for each in over])
+            dropped += len(over)
     return dropped
 
 

@@ -35,7 +35,7 @@ def caps_now(tx: Transaction, pool_id: int, found: Collection[CounterRecord]) ->
     if not following:
         return {}
     now = seats.now(tx, following)
-    return {cell[1]: fixed + each * now[cell] for cell, (fixed, each) in following.items() if cell in now}
+    return {cell[1]: fixed + each * now[cell] for cell, (fixed, each) in following.items()}
 
 
 def rung(counter: Any, name: str, now: datetime, zone: ZoneInfo, cap: int | None = None) -> Rung:
@@ -138,5 +138,6 @@ def _written(counter: Any, pool_id: int, step: Rung, change: int, own_change: in
 def _check_physical(tx: Transaction, pool_id: int, taken: int, accounts: list[int]) -> None:
     pool = store.touch_pool(tx.connection, pool_id)
     physical = store.read(tx.connection, pool_id, [pool.owner_id])[pool.owner_id].physical
-    if physical is not None and store.used(tx.connection, pool_id) + taken > physical:
+    assert physical is not None, "the pool's own row says what there is"
+    if store.used(tx.connection, pool_id) + taken > physical:
         raise LimitReached(accounts)

@@ -122,7 +122,8 @@ def _text(tx: Transaction, row: ReceivableRecord, seller: str, kind: str) -> tup
     what = "credit note" if row.total < 0 else "statement"
     link = f"{tx.settings.address}/statements/{quote(row.buyer)}?month={row.first_day:%Y-%m}"
     due = f", due {day_name(row.due_day)}" if row.due_day is not None and row.total > 0 else ""
-    if kind == "reminder" and row.due_day is not None:
+    if kind == "reminder":
+        assert row.due_day is not None, "what has no due day is never overdue"
         subject = f"Overdue: statement {number} of {in_a_mail(seller, 'your provider')}"
         first = f"Statement {number} for {month} was due on {day_name(row.due_day)}. {left} of {total} is still open."
         rest = "If you have paid it in the last days, there is nothing to do."

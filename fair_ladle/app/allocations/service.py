@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
@@ -82,15 +82,16 @@ def turned_since(tx: Transaction, product: Product, since: date, day: date) -> l
 
 
 def by_days(
-    tx: Transaction, accounts: Accounts, product: Product, days: list[Day], ids: Collection[int] | None = None
-) -> Grid:
-    """One product's allocations laid over consecutive days: accounts × days; with ``ids`` of these accounts alone."""
-    versions: list[tuple[int, Version]] = []
-    for row in store.versions(tx.connection, [product.id], days[0].date, days[-1].date, ids):
+    tx: Transaction, accounts: Accounts, products: Sequence[Product], days: list[Day], ids: Collection[int] | None
+) -> dict[int, Grid]:
+    """Each product's (id) allocations laid over consecutive days: accounts × days; with ``ids`` of these accounts
+    alone."""
+    versions: dict[int, list[tuple[int, Version]]] = {each.id: [] for each in products}
+    for row in store.versions(tx.connection, list(versions), days[0].date, days[-1].date, ids):
         place = accounts.row_of_id.get(row.account_id)
         if place is not None:
-            versions.append((place, to_version(row, accounts.tree.codes[place])))
-    return by_day(versions, len(accounts.tree), days)
+            versions[row.product_id].append((place, to_version(row, accounts.tree.codes[place])))
+    return {product_id: by_day(mine, len(accounts.tree), days) for product_id, mine in versions.items()}
 
 
 def next_boundary(tx: Transaction, product_ids: Collection[int], after: date) -> date | None:

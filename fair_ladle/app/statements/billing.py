@@ -17,7 +17,7 @@ from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.kept_books import kept_books
-from fair_ladle.app.statements.months import ProductMonth, product_month
+from fair_ladle.app.statements.months import ProductMonth, months_of, read_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.app.statements.terms import Terms, of_sellers
 from fair_ladle.core.calendar import month_of
@@ -106,8 +106,11 @@ class BillingPeriod:
     def month(self, product: str) -> ProductMonth:
         """What is read of a product (code)."""
         if product not in self._months:
-            wanted = next(each for each in self.products if each.code == product)
-            self._months[product] = product_month(self._tx, wanted, self.first, self.last, self._buyers)
+            if self._buyers is None:
+                wanted = next(each for each in self.products if each.code == product)
+                self._months[product] = read_month(self._tx, wanted, self.first, self.last)
+            else:
+                self._months = months_of(self._tx, self.products, self.first, self.last, self._buyers)
         return self._months[product]
 
     @cached_property

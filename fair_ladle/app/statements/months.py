@@ -146,28 +146,37 @@ class ProductMonth:
         return (owner, own), list(below.items()), supply
 
 
-def read_month(
-    tx: Transaction, product: Product, first: date, last: date, buyers: Collection[str] | None = None
-) -> ProductMonth:
-    """Read a product's month, from the facts, up to the last day that has ended; with ``buyers`` only what is of their
-    branches: of those above them nothing counts."""
+def read_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
+    """Read a product's month, from the facts, up to the last day that has ended."""
+    return read_months(tx, [product], first, last, None)[product.code]
+
+
+def read_months(
+    tx: Transaction, products: Sequence[Product], first: date, last: date, buyers: Collection[str] | None
+) -> dict[str, ProductMonth]:
+    """The same of several products, by code, read in one go; with ``buyers`` only what is of their branches: of those
+    above them nothing counts."""
     zone = accounts_service.zone(tx)
     ended = min(last, local_day(tx.now, zone) - timedelta(days=1))
-    pools = pools_service.pools(tx, [product])
-    segments = []
+    segments: dict[str, list[Segment]] = {each.code: [] for each in products}
     whose = None if buyers is None else tuple(buyers)
     trees = tx.once(f"trees of {whose} from {first} to {ended}", lambda: _trees(tx, first, ended, whose))
     for days, accounts, uncharged in trees:
         ids = None if buyers is None else accounts.branches(buyers)
-        roots, placed = pools_service.layout(accounts, pools, [product])
-        own = usage.own_by_day(tx, accounts, product, days, ids)
-        grid = allocations.by_days(tx, accounts, product, days, ids)
-        follow = seats.of_days(tx, accounts, roots, grid, days, ids)
-        readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days, follow)
-        by_day = np.array([pools_service.supply(placed, day.date).quantity for day in days], dtype=np.int64)
-        supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
-        segments.append(Segment(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, uncharged))
-    return ProductMonth(product, first, last, tuple(segments), tuple(pools))
+        own = usage.own_of_each_by_day(tx, accounts, products, days, ids)
+        grids = allocations.by_days(tx, accounts, products, days, ids)
+        for product in products:
+            roots, placed = pools_service.layout(accounts, pools_service.pools(tx, [product]), [product])
+            follow = seats.of_days(tx, accounts, roots, grids[product.id], days, ids)
+            readings = read_days(accounts.tree, own[product.id], grids[product.id], roots.rows.tolist(), days, follow)
+            by_day = np.array([pools_service.supply(placed, day.date).quantity for day in days], dtype=np.int64)
+            supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
+            owner = pool_of(accounts.tree, roots, 1)[:, 0]
+            segments[product.code].append(Segment(accounts, readings, owner, supply, uncharged))
+    return {
+        each.code: ProductMonth(each, first, last, tuple(segments[each.code]), tuple(pools_service.pools(tx, [each])))
+        for each in products
+    }
 
 
 def _trees(
@@ -192,7 +201,7 @@ def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict
     return found
 
 
-_months: Cache[ProductMonth] = Cache(64)
+_months: Cache[dict[str, ProductMonth]] = Cache(16)
 SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 
@@ -204,13 +213,13 @@ def is_settled(tx: Transaction, first: date, last: date) -> bool:
     return not (is_early and first <= today <= last + timedelta(days=1))
 
 
-def product_month(
-    tx: Transaction, product: Product, first: date, last: date, buyers: Sequence[str] | None = None
-) -> ProductMonth:
-    """A product's month; of a few buyers' branches it is kept until facts of days that are over change, or another day
-    has ended; of all there is only what follows from it."""
-    if buyers is None or not is_settled(tx, first, last):
-        return read_month(tx, product, first, last, buyers)
-    made_of = allocations.past(tx, product, last)
-    key = (tx.installation, made_of, product, first, min(last, accounts_service.today(tx)), tuple(buyers))
-    return _months.get(key, lambda: read_month(tx, product, first, last, buyers))
+def months_of(
+    tx: Transaction, products: Sequence[Product], first: date, last: date, buyers: Sequence[str]
+) -> dict[str, ProductMonth]:
+    """The month of products, by code, of a few buyers' branches: kept until facts of days that are over change, or
+    another day has ended."""
+    if not is_settled(tx, first, last):
+        return read_months(tx, products, first, last, buyers)
+    made_of = tuple((each, allocations.past(tx, each, last)) for each in products)
+    key = (tx.installation, made_of, first, min(last, accounts_service.today(tx)), tuple(buyers))
+    return _months.get(key, lambda: read_months(tx, products, first, last, buyers))

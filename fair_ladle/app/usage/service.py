@@ -62,13 +62,27 @@ def own_by_day(
     tx: Transaction, accounts: Accounts, product: Product, days: Sequence[Day], ids: Collection[int] | None = None
 ) -> Ints:
     """Each account's own use on each day in grain-seconds: accounts × days; with ``ids`` of these accounts alone."""
+    return own_of_each_by_day(tx, accounts, [product], days, ids)[product.id]
+
+
+def own_of_each_by_day(
+    tx: Transaction, accounts: Accounts, products: Sequence[Product], days: Sequence[Day], ids: Collection[int] | None
+) -> dict[int, Ints]:
+    """The same of several products, by product (id), read in one go."""
     begin, end = instant(days[0].start * MICRO), instant(days[-1].end * MICRO)
     rows = len(accounts.tree)
-    if product.is_storage:
-        account, category, at, stored = store.samples(tx.connection, product.id, begin, end, ids)
-        return stored_days(rows, accounts.rows(account.tolist()), category, at, stored, days)
-    account, begins, ends = store.intervals(tx.connection, product.id, begin, end, ids)
-    return counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
+    counted = [each.id for each in products if not each.is_storage]
+    measured = [each.id for each in products if each.is_storage]
+    found = {}
+    if counted:
+        intervals = store.intervals_of_each(tx.connection, counted, begin, end, ids)
+        for product_id, (account, begins, ends) in intervals.items():
+            found[product_id] = counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
+    if measured:
+        samples = store.samples_of_each(tx.connection, measured, begin, end, ids)
+        for product_id, (account, category, at, stored) in samples.items():
+            found[product_id] = stored_days(rows, accounts.rows(account.tolist()), category, at, stored, days)
+    return found
 
 
 def own_at_each(

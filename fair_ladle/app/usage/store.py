@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -77,16 +77,36 @@ def intervals(
     account_ids: Collection[int] | None = None,
 ) -> tuple[Ints, Ints, Ints]:
     """Account ids, begins and ends (µs, FAR = still in use) of assignments that touch a period."""
+    statement = _intervals(begin, end, account_ids).where(assignments.c.product_id == product_id)
+    account, begins, ends = _arrays(connection, statement, 3)
+    return account, begins, ends
+
+
+def intervals_of_each(
+    connection: sa.Connection,
+    product_ids: Collection[int],
+    begin: datetime,
+    end: datetime,
+    account_ids: Collection[int] | None,
+) -> dict[int, tuple[Ints, Ints, Ints]]:
+    """The same of several products, by product (id)."""
+    a = assignments
+    statement = _intervals(begin, end, account_ids).where(a.c.product_id.in_(product_ids)).add_columns(a.c.product_id)
+    account, begins, ends, product = _arrays(connection, statement, 4)
+    picked = {each: product == each for each in product_ids}
+    return {each: (account[mine], begins[mine], ends[mine]) for each, mine in picked.items()}
+
+
+def _intervals(begin: datetime | None, end: datetime, account_ids: Collection[int] | None) -> sa.Select[Any]:
     a = assignments
     statement = sa.select(
         a.c.account_id, _micros(a.c.begins), sa.func.coalesce(_micros(a.c.ends), sa.literal(FAR))
-    ).where(a.c.product_id == product_id, a.c.begins < end)
+    ).where(a.c.begins < end)
     if begin is not None:
         statement = statement.where(sa.or_(a.c.ends.is_(None), a.c.ends > begin))
     if account_ids is not None:
         statement = statement.where(a.c.account_id.in_(account_ids))
-    account, begins, ends = _arrays(connection, statement, 3)
-    return account, begins, ends
+    return statement
 
 
 def samples(
@@ -100,29 +120,41 @@ def samples(
 
     With ``begin`` the newest sample of each series before it comes along.
     """
+    return samples_of_each(connection, [product_id], begin, end, account_ids)[product_id]
+
+
+def samples_of_each(
+    connection: sa.Connection,
+    product_ids: Collection[int],
+    begin: datetime | None,
+    end: datetime,
+    account_ids: Collection[int] | None,
+) -> dict[int, tuple[Ints, Ints, Ints, Ints]]:
+    """The same of several products, by product (id)."""
     s = storage_samples
-    wanted = [s.c.product_id == product_id, s.c.at < end]
+    wanted = [s.c.product_id.in_(product_ids), s.c.at < end]
     if account_ids is not None:
         wanted.append(s.c.account_id.in_(account_ids))
-    picked = sa.select(s.c.account_id, s.c.category, _micros(s.c.at).label("micros"), s.c.bytes)
-    if begin is None:
-        rows = connection.execute(picked.where(*wanted)).fetchall()
-    else:
-        newest = (
-            sa.select(s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
-            .where(*wanted, s.c.at < begin)
-            .group_by(s.c.account_id, s.c.category)
-            .subquery()
-        )
-        before = picked.join(
-            newest,
-            sa.and_(s.c.account_id == newest.c.account_id, s.c.category == newest.c.category, s.c.at == newest.c.at),
-        ).where(s.c.product_id == product_id)
-        rows = [*connection.execute(before), *connection.execute(picked.where(*wanted, s.c.at >= begin))]
+    picked = sa.select(s.c.product_id, s.c.account_id, s.c.category, _micros(s.c.at).label("micros"), s.c.bytes)
+    found: dict[int, list[sa.Row[tuple[int, int, str, int, int]]]] = {each: [] for each in product_ids}
+    statements = [picked.where(*wanted)]
+    if begin is not None:
+        series = (s.c.product_id, s.c.account_id, s.c.category)
+        newest = sa.select(*series, sa.func.max(s.c.at).label("at")).where(*wanted, s.c.at < begin).group_by(*series)
+        before = newest.subquery()
+        same = [s.c[name] == before.c[name] for name in ("product_id", "account_id", "category", "at")]
+        statements = [picked.join(before, sa.and_(*same)), picked.where(*wanted, s.c.at >= begin)]
+    for statement in statements:
+        for row in connection.execute(statement):
+            found[row[0]].append(row)
+    return {each: _numbered(rows) for each, rows in found.items()}
+
+
+def _numbered(rows: Sequence[sa.Row[tuple[int, int, str, int, int]]]) -> tuple[Ints, Ints, Ints, Ints]:
     if not rows:
         empty = np.empty(0, dtype=np.int64)
         return empty, empty, empty, empty
-    account, category, at, stored = zip(*rows, strict=True)
+    _, account, category, at, stored = zip(*rows, strict=True)
     number = {name: place for place, name in enumerate(sorted(set(category)))}
     return (
         np.array(account, dtype=np.int64),

@@ -153,7 +153,7 @@ def held_below(connection: sa.Connection, pool_id: int, owner_id: int, depth: in
 
 def branch_use_of(
     connection: sa.Connection, cells: Collection[tuple[int, int]], pool_ids: Collection[int]
-) -> list[Any]:
+) -> list[tuple[int, int, int, int]]:
     """(pool, account, grains, whether it is a change) of what is added up of the branches of these cells (pool,
     account), and of every change in these pools that is not: both as of one instant."""
     b, u, k = branch_use, use_changes, pairs(cells)
@@ -161,7 +161,7 @@ def branch_use_of(
     of_cells = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).select_from(k.join(b, same))
     added = of_cells.prefix_with("STRAIGHT_JOIN")
     changed = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1)).where(u.c.pool_id.in_(pool_ids))
-    return list(connection.execute(sa.union_all(added, changed)))
+    return [tuple(row) for row in connection.execute(sa.union_all(added, changed))]
 
 
 def versions(

@@ -141,12 +141,12 @@ def put_use(connection: sa.Connection, pool_ids: Collection[int], rows: list[dic
 AT_ONCE = 2000
 
 
-def use_of(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+def use_of(connection: sa.Connection, pool_ids: Collection[int]) -> list[tuple[int, int, int, int]]:
     """(pool, account, grains, whether it is a change that is not added up yet) of these pools, as of one instant."""
     b, u = branch_use, use_changes
     added = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).where(b.c.pool_id.in_(pool_ids))
     changed = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1)).where(u.c.pool_id.in_(pool_ids))
-    return list(connection.execute(sa.union_all(added, changed)))
+    return [tuple(row) for row in connection.execute(sa.union_all(added, changed))]
 
 
 def changes_of_use(connection: sa.Connection) -> list[UseChange]:

@@ -93,7 +93,7 @@ def update(connection: sa.Connection, draft_id: int, values: dict[str, Any]) -> 
     connection.execute(sa.update(drafts).where(drafts.c.id == draft_id).values(values))
 
 
-def changes(connection: sa.Connection, draft_id: int) -> list[Any]:
+def changes(connection: sa.Connection, draft_id: int) -> list[object]:
     """The bodies of a draft's changes, in order."""
     d = draft_changes
     return list(connection.scalars(sa.select(d.c.body).where(d.c.draft_id == draft_id).order_by(d.c.place)))

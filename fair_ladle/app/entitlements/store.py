@@ -13,7 +13,7 @@ import numpy as np
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.entitlements.rows import RuleSeatRecord, SwitchRecord
+from fair_ladle.app.entitlements.rows import BarredByLayer, GivenByLayer, InLayer, RuleSeatRecord, SwitchRecord
 from fair_ladle.app.entitlements.tables import (
     component_bars,
     component_switches,
@@ -30,7 +30,7 @@ from fair_ladle.core.tree import Ints
 AT_ONCE = 60
 
 
-def given_and_barred(connection: sa.Connection) -> tuple[list[Any], list[Any]]:
+def given_and_barred(connection: sa.Connection) -> tuple[list[GivenByLayer], list[BarredByLayer]]:
     """Everything any layer gives (``components``, ``priority``), and every ``component`` that one bars."""
     e, b, nothing = entitlements.c, component_bars.c, sa.null()
     both = sa.union_all(
@@ -39,7 +39,7 @@ def given_and_barred(connection: sa.Connection) -> tuple[list[Any], list[Any]]:
     ).subquery()
     typed = sa.type_coerce(both.c.components, e.components.type).label("components")
     wanted = sa.select(*(each for each in both.c if each.name != "components"), typed)
-    rows = connection.execute(wanted.order_by(both.c.priority, both.c.id)).all()
+    rows: list[Any] = fetch(connection, wanted.order_by(both.c.priority, both.c.id), InLayer)
     return [row for row in rows if row.component is None], [row for row in rows if row.component is not None]
 
 

@@ -40,6 +40,15 @@ class SealRecord:
 
 
 @dataclass(frozen=True)
+class SealedEntry(EntryRecord):
+    """A seal with its entry, all of which is None where that is gone."""
+
+    number: int
+    seal: str
+    entry_id: int
+
+
+@dataclass(frozen=True)
 class Numbered:
     """The number of an entry."""
 

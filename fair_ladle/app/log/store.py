@@ -9,7 +9,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.log.rows import EntryRecord, Numbered, SealRecord
+from fair_ladle.app.log.rows import EntryRecord, Numbered, SealedEntry, SealRecord
 from fair_ladle.app.log.tables import log_entries
 from fair_ladle.app.log.tables import log_seals as seals
 from fair_ladle.app.plumbing.database import Prepared, fetch, fetch_first
@@ -138,7 +138,8 @@ def seal(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     connection.execute(sa.insert(seals), rows)
 
 
-def sealed(connection: sa.Connection, after: int, limit: int) -> list[Any]:
+def sealed(connection: sa.Connection, after: int, limit: int) -> list[SealedEntry]:
     """The chain in its order, each seal with its entry (NULL where that is gone)."""
     wanted = sa.select(seals.c.number, seals.c.seal, seals.c.entry_id, e).outerjoin(e, e.c.id == seals.c.entry_id)
-    return list(connection.execute(wanted.where(seals.c.number > after).order_by(seals.c.number).limit(limit)))
+    part = wanted.where(seals.c.number > after).order_by(seals.c.number).limit(limit)
+    return fetch(connection, part, SealedEntry)

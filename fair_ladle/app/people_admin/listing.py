@@ -328,11 +328,11 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         for each in (store.by_address(tx.connection, found.email) if found.email else [])
         if accounts_service.sees(accounts, actor, each.account_id)
     ]
-    runs = [(name, row.role) for row, _, name in address if row.id is None]
+    runs = [(name, row.role) for row, _, name in address if row.role is not None]
     also = [
         (row.username, code, name)
         for row, code, name in address
-        if row.id not in (None, found.id) and actor.people_of is None
+        if row.username is not None and row.id != found.id and actor.people_of is None
     ]
     stored = personal_storage.of_one(tx, actor, found)
     return Person(

@@ -17,6 +17,30 @@ class HeldUnit:
 
 
 @dataclass(frozen=True)
+class EverHeld:
+    """A unit somebody has or had."""
+
+    id: int
+    product_id: int
+    account_id: int
+    subject: str
+    begins: datetime
+    ends: datetime | None
+    is_open: bool
+    on_hold: bool
+
+
+@dataclass(frozen=True)
+class AtAddress:
+    """What an address runs, with its role, or who else has it."""
+
+    account_id: int
+    role: str | None
+    username: str | None
+    id: int | None
+
+
+@dataclass(frozen=True)
 class ReservedSeat:
     """A seat that is set aside, and for whom."""
 

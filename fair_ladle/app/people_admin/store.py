@@ -14,7 +14,15 @@ import sqlalchemy as sa
 from fair_ladle.app.enforcement.tables import holds as enforcement_holds
 from fair_ladle.app.people.rows import ListedPerson
 from fair_ladle.app.people.tables import invitations, people
-from fair_ladle.app.people_admin.rows import DomainRecord, HeldUnit, JoinRecord, ReservedSeat, ViewRecord
+from fair_ladle.app.people_admin.rows import (
+    AtAddress,
+    DomainRecord,
+    EverHeld,
+    HeldUnit,
+    JoinRecord,
+    ReservedSeat,
+    ViewRecord,
+)
 from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
 from fair_ladle.app.plumbing.database import fetch, fetch_first
 from fair_ladle.app.sign_in.tables import delegations, sign_ins
@@ -180,7 +188,7 @@ def reserved_seats(
 
 def ever_held(
     connection: sa.Connection, product_ids: Collection[int], subjects: Sequence[str], at: datetime, limit: int = 300
-) -> list[Any]:
+) -> list[EverHeld]:
     """The assignments of these products that these subjects have or had, those of an instant first, then the newest;
     each with whether it is now (``is_open``) and whether it is on hold (``on_hold``)."""
     a, h = assignments, enforcement_holds
@@ -188,10 +196,11 @@ def ever_held(
     is_open = sa.and_(a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at)).label("is_open")
     wanted = sa.select(a, is_open, held.label("on_hold")).with_hint(a, "FORCE INDEX (ix_assignments_subject)", "mysql")
     mine = wanted.where(a.c.product_id.in_(product_ids), a.c.subject.in_(subjects))
-    return list(connection.execute(mine.order_by(is_open.desc(), a.c.begins.desc(), a.c.id.desc()).limit(limit)))
+    ordered = mine.order_by(is_open.desc(), a.c.begins.desc(), a.c.id.desc()).limit(limit)
+    return fetch(connection, ordered, EverHeld)
 
 
-def by_address(connection: sa.Connection, email: str) -> list[Any]:
+def by_address(connection: sa.Connection, email: str) -> list[AtAddress]:
     """What an address runs (account_id and role), and who else has it (account_id, username and number)."""
     d, nothing = delegations, sa.null()
     runs = sa.select(d.c.account_id, d.c.role, nothing.label("username"), nothing.label("id")).join(
@@ -201,7 +210,7 @@ def by_address(connection: sa.Connection, email: str) -> list[Any]:
     small = email.lower()
     runs = runs.where(sign_ins.c.email == small, d.c.ended_at.is_(None))
     have = have.where(people.c.email == small, people.c.email_small == small)
-    return list(connection.execute(sa.union_all(runs, have)))
+    return fetch(connection, sa.union_all(runs, have), AtAddress)
 
 
 def views(connection: sa.Connection, sign_in_id: int) -> list[ViewRecord]:

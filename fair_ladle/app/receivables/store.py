@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 
 import sqlalchemy as sa
@@ -50,7 +50,7 @@ def conditions(today: date) -> dict[str, sa.ColumnElement[bool]]:
     }
 
 
-def _columns() -> list[Any]:
+def _columns() -> list[sa.ColumnElement[Any]]:
     c = s.c
     return [
         *(c.id, c.seller_id, c.buyer_id, c.first_day, c.currency, c.year, c.number, c.net, c.total, c.due_day),
@@ -95,7 +95,7 @@ def sums(connection: sa.Connection, seller_id: int, today: date) -> list[Receiva
     is_it = conditions(today)
     left = s.c.total - paid
 
-    def count(name: str) -> Any:
+    def count(name: str) -> sa.Label[Any]:
         return sa.func.sum(sa.case((is_it[name], 1), else_=0)).label(name)
 
     return fetch(
@@ -184,9 +184,9 @@ def mails_of(connection: sa.Connection, statement_ids: Collection[int]) -> dict[
     return found
 
 
-def last_reminders(connection: sa.Connection, statement_ids: Collection[int]) -> dict[int, Any]:
+def last_reminders(connection: sa.Connection, statement_ids: Collection[int]) -> dict[int, datetime]:
     """When statements were last reminded of."""
-    found: dict[int, Any] = {}
+    found: dict[int, datetime] = {}
     for part in batched(statement_ids):
         wanted = sa.select(mails.c.statement_id, sa.func.max(mails.c.at).label("at")).where(
             mails.c.statement_id.in_(part), mails.c.kind == "reminder"

@@ -9,9 +9,9 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import fetch
+from fair_ladle.app.plumbing.database import fetch, fetch_first
 from fair_ladle.app.sign_in.delegation_store import ACCOUNT, CALLED, LACKS_SECOND_FACTOR, RUN
-from fair_ladle.app.sign_in.rows import KeyRecord
+from fair_ladle.app.sign_in.rows import KeyDelegation, KeyRecord
 from fair_ladle.app.sign_in.tables import (
     api_keys,
     delegations,
@@ -53,7 +53,7 @@ def end_keys(connection: sa.Connection, delegation_id: int, at: datetime) -> int
     return len(ids)
 
 
-def key(connection: sa.Connection, key_hash: str) -> Any | None:
+def key(connection: sa.Connection, key_hash: str) -> KeyDelegation | None:
     """A key with its delegation, which is not ended, whose it is and over which account."""
     d, k = delegations, api_keys
     mine = [
@@ -69,7 +69,8 @@ def key(connection: sa.Connection, key_hash: str) -> Any | None:
     wanted = sa.select(*mine, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR)
     joined = wanted.join(d, d.c.id == k.c.delegation_id).join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
     found = joined.join(accounts, accounts.c.id == d.c.account_id)
-    return connection.execute(found.where(k.c.key_hash == key_hash, d.c.ended_at.is_(None))).first()
+    mine_alone = found.where(k.c.key_hash == key_hash, d.c.ended_at.is_(None))
+    return fetch_first(connection, mine_alone, KeyDelegation)
 
 
 def count_key(connection: sa.Connection, key_id: int, minute: int, at: datetime, origin: str) -> int:

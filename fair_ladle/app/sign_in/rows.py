@@ -49,6 +49,28 @@ class OwnDelegation:
 
 
 @dataclass(frozen=True)
+class ActingDelegation:
+    """A delegation that somebody acts through; ``person`` is what they are called there."""
+
+    delegation_id: int
+    role: str
+    role_id: int | None
+    limits: Any
+    people_of: int | None
+    account_id: int
+    code: str
+    name: str
+    kind: str
+    first_day: date | None
+    last_day: date | None
+    composed: str | None
+    sign_in_id: int
+    email: str
+    person: str
+    lacks_second_factor: bool
+
+
+@dataclass(frozen=True)
 class RoleRecord:
     """A row of ``roles``."""
 
@@ -182,6 +204,29 @@ class LinkRecord:
     made_at: datetime
     expires_at: datetime
     used_at: datetime | None
+
+
+@dataclass(frozen=True)
+class SessionDelegation(ActingDelegation):
+    """A delegation that a session may act through, with the session and all generations of its instant."""
+
+    csrf_token: str
+    began: datetime
+    last_used: datetime
+    generations: str
+
+
+@dataclass(frozen=True)
+class KeyDelegation(ActingDelegation):
+    """The delegation that a key acts through, with the key."""
+
+    key_id: int
+    key_name: str
+    ending: str
+    permissions: Any
+    key_limits: Any
+    expires_at: datetime
+    ended_at: datetime | None
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction, fetch, fetch_first, insert_row
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.delegation_store import ACCOUNT, CALLED, LACKS_SECOND_FACTOR, RUN
-from fair_ladle.app.sign_in.rows import LinkRecord, SessionRecord, SignInRecord
+from fair_ladle.app.sign_in.rows import LinkRecord, SessionDelegation, SessionRecord, SignInRecord
 from fair_ladle.app.sign_in.tables import (
     delegations,
     failed_tries,
@@ -67,7 +67,7 @@ def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
     connection.execute(sa.insert(sessions), [row])
 
 
-def session(connection: sa.Connection, token_hash: str) -> list[Any]:
+def session(connection: sa.Connection, token_hash: str) -> list[SessionDelegation]:
     """A session with its sign-in, a row for each delegation that is not ended, with its account; and all
     ``generations`` of that instant."""
     d = delegations
@@ -76,7 +76,8 @@ def session(connection: sa.Connection, token_hash: str) -> list[Any]:
     )
     joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
     mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
-    return list(connection.execute(joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)))
+    found = joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)
+    return fetch(connection, found, SessionDelegation)
 
 
 def touch_session(connection: sa.Connection, token_hash: str, at: datetime) -> None:

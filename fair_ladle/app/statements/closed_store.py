@@ -23,6 +23,7 @@ from fair_ladle.app.statements.rows import (
     Closing,
     GivenNumbers,
     NumberedDocument,
+    NumbersRecord,
 )
 from fair_ladle.app.statements.tables import closed_lines as lines
 from fair_ladle.app.statements.tables import closed_periods as periods
@@ -206,10 +207,11 @@ def given_numbers(connection: sa.Connection) -> list[GivenNumbers]:
     )
 
 
-def lock_numbers(connection: sa.Connection, seller_id: int) -> Any:
+def lock_numbers(connection: sa.Connection, seller_id: int) -> NumbersRecord:
     """Lock how far a seller has closed and numbered, and read it."""
     connection.execute(mysql.insert(numbers).prefix_with("IGNORE").values(seller_id=seller_id, year=0, number=0))
-    return connection.execute(sa.select(numbers).where(numbers.c.seller_id == seller_id).with_for_update()).one()
+    wanted = sa.select(numbers).where(numbers.c.seller_id == seller_id).with_for_update()
+    return fetch(connection, wanted, NumbersRecord)[0]
 
 
 def closed_until(connection: sa.Connection, seller_id: int) -> date | None:

@@ -137,7 +137,7 @@ class Asked:
             return f.c.grains
         return self.limit_of if self.limit_of is not None else sa.null()
 
-    def with_whose(self, rows: Any) -> Any:
+    def with_whose(self, rows: sa.FromClause) -> sa.FromClause:
         """Rows of stored with who they are of: the person, or the folder and who looks after it."""
         if self.kind == "person":
             return rows.outerjoin(p, p.c.username == k.c.name)
@@ -292,7 +292,7 @@ def largest_past(
     return fetch(connection, mine.order_by((grains - limited).desc(), p.c.username).limit(most), PastLimit)
 
 
-def _present() -> Any:
+def _present() -> sa.FromClause:
     return k.join(p, sa.and_(p.c.username == k.c.name, HERE)).join(a, a.c.id == k.c.account_id)
 
 
@@ -352,7 +352,9 @@ def group_of_folder(connection: sa.Connection, product_id: int, account_id: int,
     return found
 
 
-def first(connection: sa.Connection, numbers: Any, most: int) -> list[int]:
+def first(
+    connection: sa.Connection, numbers: sa.Select[tuple[int]] | sa.CompoundSelect[tuple[int]], most: int
+) -> list[int]:
     """The first of some numbers that are asked for."""
     return list(connection.scalars(numbers.limit(most)))
 

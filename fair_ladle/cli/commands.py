@@ -244,7 +244,7 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
         for segment in read.segments:
             tree = segment.accounts.tree
             rows_here = [row for row in tree.rows_in_order().tolist() if segment.owner[row] >= 0]
-            figures = segment.readings
+            figures, supplies = segment.readings, {owner: segment.supply(owner) for owner in segment.pools}
             for column, day in enumerate(figures.days):
                 for row in rows_here:
 
@@ -252,7 +252,7 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
                         return f"{units_to_micro(int(grain_seconds), day.seconds, wanted.per_unit):f}"
 
                     cap = figures.cap(row, column)
-                    supply = int(segment.supply[int(segment.owner[row])][column])
+                    supply = int(supplies[int(segment.owner[row])][column])
                     lines.append(
                         (
                             day.date.isoformat(),

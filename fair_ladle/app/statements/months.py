@@ -18,6 +18,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import Day, days_of, local_day
+from fair_ladle.core.costing import supply_on
 from fair_ladle.core.pricing import Basis, BuyerDay
 from fair_ladle.core.readings import Readings, read_days
 from fair_ladle.core.settling import Flags, pool_of
@@ -31,10 +32,15 @@ class Segment:
     accounts: Accounts
     readings: Readings
     owner: Ints
-    supply: dict[int, Ints]
-    """Supply of each pool by its owner's row, in grain-seconds a day."""
+    pools: dict[int, Pool]
+    """The pools by their owners' rows."""
     uncharged: dict[int, Flags]
     """Days on which accounts are suspended without being charged, by the rows that this was said of."""
+
+    def supply(self, row: int) -> Ints:
+        """What the lots of the pool that an account (row) owns give, in grain-seconds a day."""
+        lots, read = self.pools[row].lots, self.readings
+        return np.array([supply_on(lots, day.date).quantity for day in read.days], dtype=np.int64) * read.seconds
 
     def charged_days(self, row: int) -> Flags:
         """The days on which an account is charged: on others it, or an account above it, is suspended without."""
@@ -138,7 +144,7 @@ class ProductMonth:
             row = segment.accounts.row_of_id[pool.owner_id]
             owner = segment.accounts.tree.codes[row]
             own += int(segment.readings.own[row].sum())
-            supply += int(segment.supply[row].sum())
+            supply += int(segment.supply(row).sum())
             for each in segment.branch(row).tolist():
                 if segment.accounts.tree.parent[each] == row and each != row:
                     code = segment.accounts.tree.codes[each]
@@ -169,10 +175,8 @@ def read_months(
             roots, placed = pools_service.layout(accounts, pools_service.pools(tx, [product]), [product])
             follow = seats.of_days(tx, accounts, roots, grids[product.id], days, ids)
             readings = read_days(accounts.tree, own[product.id], grids[product.id], roots.rows.tolist(), days, follow)
-            by_day = np.array([pools_service.supply(placed, day.date).quantity for day in days], dtype=np.int64)
-            supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
-            owner = pool_of(accounts.tree, roots, 1)[:, 0]
-            segments[product.code].append(Segment(accounts, readings, owner, supply, uncharged))
+            owner, begin = pool_of(accounts.tree, roots, 1)[:, 0], dict(zip(roots.rows.tolist(), placed, strict=True))
+            segments[product.code].append(Segment(accounts, readings, owner, begin, uncharged))
     return {
         each.code: ProductMonth(each, first, last, tuple(segments[each.code]), tuple(pools_service.pools(tx, [each])))
         for each in products

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import asdict
 from decimal import Decimal
 from typing import Any
 
@@ -222,7 +221,18 @@ def _line(each: views.LineView, found: views.StatementView, name: Callable[[str]
             )
             for part in line.shares
         ],
-        days=[LineDay(**asdict(day) | {"day": day.day.isoformat()}) for day in each.days],
+        days=[
+            LineDay(
+                day=day.day.isoformat(),
+                hours=day.hours,
+                used=day.used,
+                load=day.load,
+                held=day.held,
+                reserve=day.reserve,
+                cap=day.cap,
+            )
+            for day in each.days
+        ],
     )
 
 

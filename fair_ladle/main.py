@@ -51,10 +51,18 @@ from fair_ladle.app.people_import.routes import routes as people_imports
 from fair_ladle.app.personal_storage.routes import routes as storage_limits
 from fair_ladle.app.plumbing import metrics
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import AskedDatabase, Database
 from fair_ladle.app.plumbing.errors import add_handlers
 from fair_ladle.app.plumbing.guard import Guard
-from fair_ladle.app.plumbing.http import PROBLEM_TYPE, PROBLEMS, SAFE, ProblemBody, origin_of, problem_response
+from fair_ladle.app.plumbing.http import (
+    PROBLEM_TYPE,
+    PROBLEMS,
+    SAFE,
+    ProblemBody,
+    only_looks,
+    origin_of,
+    problem_response,
+)
 from fair_ladle.app.plumbing.installation import open_database, watch_over
 from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
@@ -112,7 +120,7 @@ ENDS_WITHIN = 20
 """Seconds that requests under way have when the server is told to stop."""
 
 
-def find_actor(request: Request, database: Database) -> Actor:
+def find_actor(request: Request, database: AskedDatabase) -> Actor:
     """Who is behind a request's key, or its session, in the branch asked for; refused where nobody is, or a change made
     in a session lacks its token."""
     scheme, _, key = request.headers.get("Authorization", "").partition(" ")
@@ -122,11 +130,14 @@ def find_actor(request: Request, database: Database) -> Actor:
             raise Refused(Problem("not-signed-in", "Not signed in", 401, "This key does not work (any more)."))
         return acting
     token = request.cookies.get(COOKIE)
-    found = database.run_repeatable(sign_in_service.signed_in, token, _running(request)) if token else None
+    see = database.begin_snapshot if only_looks(request) else database.snapshot
+    found = see(sign_in_service.signed_in, token, _running(request)) if token else None
     if found is None:
         raise Refused(Problem("not-signed-in", "Not signed in", 401, "Sign in first."))
     if request.method not in SAFE and request.headers.get("X-CSRF-Token") != found.csrf_token:
         raise Refused(Problem("no-token", "Not allowed", 403, "A change has to carry the session's X-CSRF-Token."))
+    if found.is_noted_long_ago:
+        database.run_repeatable(sign_in_service.note_use, found)
     return found.actor
 
 

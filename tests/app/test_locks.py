@@ -22,7 +22,7 @@ from fair_ladle.app.people_admin import acting
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import MOST_HELD, AskedDatabase, Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -160,6 +160,35 @@ def test_screens_and_previews_hold_nobody_back(new_demo: Callable[[], Database])
                 answer = client.get(path)
             assert answer.status_code in (200, 404), (path, answer.text)
             assert that_hold(heard) == [], path
+
+
+def test_who_asks_and_what_is_answered_are_of_one_instant(demo: Database) -> None:
+    number = sa.text("SELECT number FROM generations WHERE name = 'rates'")
+
+    def read(tx: Any) -> tuple[int, int]:
+        return int(tx.connection.execute(number).scalar()), int(tx.connection.connection.thread_id())
+
+    requests = [AskedDatabase(demo) for _ in range(MOST_HELD + 2)]
+    began = [each.begin_snapshot(read)[0] for each in requests]
+    assert [each.has_begun for each in requests] == [True] * MOST_HELD + [False] * 2
+    demo.run(generations.renew, "rates")
+    first, lost, *others = requests
+    assert first.snapshot(read)[0] == began[0], "another instant than that of who asks"
+    assert first.snapshot(read)[0] > began[0], "an old instant, used again"
+
+    def read_lost(tx: Any) -> int:
+        found, thread = read(tx)
+        if found == began[1]:
+            demo.run(lambda other: other.connection.execute(sa.text(f"KILL {thread}")))
+            tx.connection.execute(number)
+        return found
+
+    assert lost.snapshot(read_lost) > began[1], "a lost connection is not asked again"
+    for each in others:
+        each.end_snapshot()
+    assert demo.engine.pool.checkedout() == 0  # type: ignore[attr-defined]
+    with pytest.raises(sa.exc.OperationalError, match="READ ONLY"):
+        demo.snapshot(generations.renew, "rates")
 
 
 def test_a_generation_is_the_commits_not_the_ids_order(demo: Database) -> None:

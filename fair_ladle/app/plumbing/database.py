@@ -7,9 +7,10 @@ import json
 import random
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from threading import BoundedSemaphore
 from typing import Any, ClassVar, Protocol, TypeVar
 from weakref import WeakKeyDictionary
 
@@ -59,6 +60,10 @@ LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
 """Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a
 lock."""
 CONNECT_SECONDS = 2
+MOST_HELD = 8
+"""Snapshots that requests hold between finding out who asks and what they answer."""
+OF_ONE_INSTANT = "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"
+"""Before the first statement of a transaction that only reads."""
 LOCKED_AT_ONCE = 1000
 
 
@@ -338,12 +343,13 @@ class Database:
         self.engine = sa.create_engine(
             url,
             pool_size=pool_size,
-            max_overflow=30,
+            max_overflow=30,  # with it, more than there are threads and snapshots held between them
             pool_pre_ping=False,
             pool_recycle=3600,
             isolation_level="READ COMMITTED",
             connect_args=timeouts,
         )
+        self._held = BoundedSemaphore(MOST_HELD)
         self.clock = Clock()
         self.settings = settings or Settings.read()
         sa.event.listen(self.engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
@@ -422,21 +428,23 @@ class Database:
         tries = _Tries()
         while True:
             try:
-                with self.engine.connect() as connection:
-                    fixed = connection.execution_options(isolation_level="REPEATABLE READ")
-                    with fixed.begin():
-                        return usecase(Transaction(fixed, self.clock, self.settings, {}), *args, **named)
+                with self._of_one_instant() as tx:
+                    return usecase(tx, *args, **named)
             except sa.exc.OperationalError as trouble:
                 if not tries.again(trouble):
                     raise
 
+    @contextmanager
+    def _of_one_instant(self) -> Iterator[Transaction]:
+        with self.engine.connect() as connection:  # it ends with the connection's use: there is nothing to keep
+            connection.exec_driver_sql(OF_ONE_INSTANT)
+            yield Transaction(connection, self.clock, self.settings, {})
+
     def stream(self, usecase: Callable[..., Iterator[Result]], *args: Any, **named: Any) -> Iterator[Result]:
         """What a use-case that only reads finds bit by bit, all of one instant, however long whoever asks takes. It is
         begun when the first bit is asked for; what is lost on the way is not begun again."""
-        with self.engine.connect() as connection:
-            fixed = connection.execution_options(isolation_level="REPEATABLE READ")
-            with fixed.begin():
-                yield from usecase(Transaction(fixed, self.clock, self.settings, {}), *args, **named)
+        with self._of_one_instant() as tx:
+            yield from usecase(tx, *args, **named)
 
     def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """What a use-case would do and answer; nothing of it is kept, and nothing that others use is locked: it
@@ -450,6 +458,63 @@ class Database:
         except _Undone as found:
             return found.answer  # type: ignore[no-any-return]
         raise AssertionError("unreachable")
+
+
+class AskedDatabase(Database):
+    """The database as one request has it: who asks is found out in the same snapshot that the answer is read from."""
+
+    def __init__(self, database: Database):
+        self.__dict__ |= database.__dict__
+        self._begun: tuple[ExitStack, Transaction] | None = None
+
+    def begin_snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+        """As ``snapshot`` does, which then goes on with the facts of the same instant, once. Where many requests hold
+        one already, it does not: whoever needs a connection to go on would wait for those that wait for a thread."""
+        tries = _Tries()
+        while True:
+            if not self._held.acquire(blocking=False):
+                return super().snapshot(usecase, *args, **named)
+            stack = ExitStack()
+            stack.callback(self._held.release)
+            try:
+                tx = stack.enter_context(self._of_one_instant())
+                result = usecase(tx, *args, **named)
+            except BaseException as trouble:
+                stack.close()
+                if not isinstance(trouble, sa.exc.OperationalError) or not tries.again(trouble):
+                    raise
+                continue
+            self._begun = stack, tx
+            return result
+
+    def snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+        """A use-case that only reads, in the snapshot that is begun, if it was not used yet."""
+        if self._begun is None:
+            return super().snapshot(usecase, *args, **named)
+        (stack, tx), self._begun = self._begun, None
+        try:
+            with stack:
+                return usecase(tx, *args, **named)
+        except sa.exc.OperationalError as trouble:
+            if not _Tries().again(trouble):
+                raise
+        return super().snapshot(usecase, *args, **named)
+
+    def stream(self, usecase: Callable[..., Iterator[Result]], *args: Any, **named: Any) -> Iterator[Result]:
+        """As ``Database`` has it; it takes its own time and begins anew."""
+        self.end_snapshot()
+        return super().stream(usecase, *args, **named)
+
+    @property
+    def has_begun(self) -> bool:
+        """Whether a snapshot is open that nobody has used."""
+        return self._begun is not None
+
+    def end_snapshot(self) -> None:
+        """Give up the snapshot that is begun, if any."""
+        if self._begun is not None:
+            (stack, _), self._begun = self._begun, None
+            stack.close()
 
 
 def code_of(trouble: Exception) -> int | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Generator, Iterable, Sequence
+from collections.abc import AsyncIterator, Generator, Iterable, Sequence
 from dataclasses import replace
 from datetime import datetime
 from itertools import chain
@@ -16,7 +16,7 @@ from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
 from starlette.types import Receive, Scope, Send
 
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import AskedDatabase
 from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.problems import Problem, not_allowed
 from fair_ladle.connectors.sheets_out import TYPES, Cell, Totals, csv_parts, xlsx_parts
@@ -66,13 +66,18 @@ def problem_response(problem: Problem, headers: dict[str, str] | None = None) ->
     return JSONResponse(body, problem.status, headers, PROBLEM_TYPE)
 
 
-def database(request: Request) -> Database:
-    """The database this server has open."""
-    found: Database = request.app.state.database
-    return found
+async def database(request: Request) -> AsyncIterator[AskedDatabase]:
+    """The database this server has open, for one request."""
+    asked = AskedDatabase(request.app.state.database)
+    try:
+        yield asked
+    finally:
+        if asked.has_begun:
+            with CancelScope(shield=True):
+                await to_thread.run_sync(asked.end_snapshot)
 
 
-Db = Annotated[Database, Depends(database)]
+Db = Annotated[AskedDatabase, Depends(database)]
 
 
 def _within_bounds(at: datetime) -> datetime:
@@ -104,10 +109,15 @@ def actor(request: Request, db: Db) -> Actor:
     request.state.actor = found
     shown = shown_as(request)
     if shown is not None:
-        if request.method not in SAFE and not getattr(request.scope["route"].endpoint, "reads_only", False):
+        if not only_looks(request):
             raise not_allowed("This is a read-only preview. Exit the preview to make changes.")
         found = request.app.state.as_role(request, db, found, *shown)
     return found
+
+
+def only_looks(request: Request) -> bool:
+    """Whether a request changes nothing."""
+    return request.method in SAFE or bool(getattr(request.scope["route"].endpoint, "reads_only", False))
 
 
 def shown_as(request: Request) -> tuple[str, str] | None:

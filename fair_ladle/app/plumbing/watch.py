@@ -71,11 +71,11 @@ def units_are(what: str, count: int) -> None:
 
 
 def count_statements(engine: sa.Engine) -> None:
-    """Let every statement of an engine count for the work that sends it."""
+    """Let every statement of an engine count for the work that sends it; what only begins a transaction is none."""
 
-    def sent(connection: Any, cursor: Any, *rest: Any) -> None:
+    def sent(connection: Any, cursor: Any, statement: str, *rest: Any) -> None:
         mine = _current.get()
-        if mine is not None:
+        if mine is not None and not statement.startswith("SET TRANSACTION"):
             mine.statements += 1
             mine.rows += max(0, cursor.rowcount)
 

@@ -147,9 +147,9 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
     if not token:
         return JSONResponse(None)
     try:
-        found = db.run(service.signed_in, token, request.headers.get("X-Running"))
+        found = db.snapshot(service.signed_in, token, request.headers.get("X-Running"))
     except Refused:  # what they ran last is not theirs any more
-        found = db.run(service.signed_in, token)
+        found = db.snapshot(service.signed_in, token)
     if found is None:
         return JSONResponse(None)
     every = [

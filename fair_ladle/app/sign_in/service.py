@@ -33,6 +33,8 @@ class SignedIn:
     csrf_token: str
     delegations: list[Any]
     token_hash: str
+    is_noted_long_ago: bool
+    """Whether that the session was used was noted over a minute ago."""
 
 
 def hash_of(token: str) -> str:
@@ -44,7 +46,6 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
 
     ``running`` names the branch to act in where there are several.
     """
-    tx = replace(tx, kept={})  # it only reads, but for noting that the session was used
     token_hash = hash_of(token)
     rows = store.session(tx.connection, token_hash)
     now = tx.now
@@ -60,10 +61,13 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
     chosen = next((each for each in delegations if each.code == running), None if running else delegations[0])
     if chosen is None:
         raise not_allowed("You do not run that account (any more).")
-    if now - session.last_used > TOUCH_EVERY:
-        store.touch_session(tx.connection, token_hash, now)
     actor = acting(tx, chosen, session.person, session.email, session.sign_in_id)
-    return SignedIn(actor, session.csrf_token, delegations, token_hash)
+    return SignedIn(actor, session.csrf_token, delegations, token_hash, now - session.last_used > TOUCH_EVERY)
+
+
+def note_use(tx: Transaction, found: SignedIn) -> None:
+    """Note that a session is in use now."""
+    store.touch_session(tx.connection, found.token_hash, tx.now)
 
 
 def open_to(tx: Transaction, delegations: list[Any]) -> list[Any]:

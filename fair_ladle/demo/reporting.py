@@ -9,6 +9,7 @@ from pathlib import Path
 
 from fair_ladle.app.devices import acting
 from fair_ladle.app.devices import usecases as devices
+from fair_ladle.app.leases import usecases as leases
 from fair_ladle.app.numbers import usecases as items
 from fair_ladle.app.people_admin import listing
 from fair_ladle.app.people_admin.listing import Asked
@@ -23,6 +24,7 @@ ACCOUNT, MACHINES, SESSIONS = "NORTHFOLD", 4, 2
 DEPARTMENTS, EACH = ("OLDQUAY-ENGINEERING", "OLDQUAY-CREW", "TERN", "NORTHFOLD"), 6
 BEAT_SECONDS = 45
 ADMIN = Actor("Ines Vane", "", "GANNET")
+_STAFF = Asked(account=ACCOUNT, status="active")
 STOCK = "+44 20 7946 0100 - +44 20 7946 0139"
 
 
@@ -39,9 +41,17 @@ def set_up(database: Database, home: Path) -> None:
         database.run(devices.make_key, ADMIN, ACCOUNT, product, name)[1]
         for product, name in (("WATCHGLASS", "Reading rooms"), ("CHARTROOM", "Map room"))
     ]
+    database.run(_taken_along, keys[1])
     kept = home / "demo-keys.txt"
     kept.touch(mode=0o600)
     kept.write_text("\n".join(keys))
+
+
+def _taken_along(tx: Transaction, key: str) -> None:
+    """Somebody works without a network."""
+    (row,) = listing.listing(tx, ADMIN, _STAFF, "last_seen", True, SESSIONS, 1).rows
+    token = leases.begin(tx, key, row.person.username, f"tablet of {row.person.username}")[0]
+    leases.go_offline(tx, token, 5)
 
 
 def _belongings(tx: Transaction) -> None:
@@ -53,7 +63,7 @@ def _belongings(tx: Transaction) -> None:
             if owner is not None:
                 people.remove(owner)
                 acting.give_to(tx, ADMIN, [(machine.product.code, machine.machine)], owner.person.username)
-    staff = listing.listing(tx, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, EACH).rows
+    staff = listing.listing(tx, ADMIN, _STAFF, "username", False, 0, EACH).rows
     free = [each.number for each in items.listing(tx, ADMIN, "NUMBERS", "free", limit=EACH)[1]]
     uses = [
         items.Use(number, row.person.username, "3 Library Square, Northfold")
@@ -66,7 +76,7 @@ def _personal_storage(tx: Transaction) -> None:
     """Some of the account's people store something of their own, under a default for everybody there."""
     product = pools.product(tx, "DEEPSHELF")
     personal_storage.set_limit(tx, ADMIN, ACCOUNT, None, product.code, "5")
-    rows = listing.listing(tx, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, 12).rows
+    rows = listing.listing(tx, ADMIN, _STAFF, "username", False, 0, 12).rows
     usage.load_samples(
         tx,
         [
@@ -90,9 +100,7 @@ def begin(database: Database, home: Path, server: str) -> None:
         device_key, session_key = kept.read_text().split()
         people = [
             row.person.username
-            for row in database.run(
-                listing.listing, ADMIN, Asked(account=ACCOUNT, status="active"), "last_seen", True, 0, SESSIONS
-            ).rows
+            for row in database.run(listing.listing, ADMIN, _STAFF, "last_seen", True, 0, SESSIONS).rows
         ]
         threading.Thread(
             target=_report,

@@ -55,7 +55,7 @@ def kept_agrees(database: Database) -> None:
                 worked_out = totals.worked_out(tx, product, first, last)
                 assert totals.product_totals(tx, product, first, last) == worked_out
                 for buyer in ["TERN", "OLDQUAY", "NOBODY"]:
-                    costs = totals.costs_of(tx, [product], first, last, buyer)
+                    costs, _ = totals.costs_of(tx, [product], first, last, buyer)
                     assert costs == ({product.code: worked_out.costs[buyer]} if buyer in worked_out.amounts else {})
 
 
@@ -65,7 +65,13 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     months = [date(2025, month, 1) for month in (11, 12)] + [date(2026, month, 1) for month in range(1, 12)]
     everything = {(each.code, first) for each in demo.run(pools.products) for first in months}
     assert outdated(demo) == everything
+    whose = (admin(demo, "GANNET"), "TERN", "2026-10")
+    early = demo.snapshot(statements.statement_view, *whose, waits=False)
+    waited = demo.snapshot(statements.statement_view, *whose)
+    assert early.costs_wait and {line.cost for sheet in early.sheets for line in sheet.lines} == {None}
     do_job(demo, KeepMonths())
+    soon = demo.snapshot(statements.statement_view, *whose, waits=False)
+    assert not soon.costs_wait and soon.sheets == waited.sheets != early.sheets
     assert outdated(demo) == set()
     kept_agrees(demo)
     before = demo.run(statements.overview, admin(demo, "GANNET"), "2026-10")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import re
 
 from playwright.sync_api import expect
@@ -100,6 +101,12 @@ def test_what_is_above_a_ceiling_is_asked_for_and_applied_by_who_may(
     press(dialog.get_by_role("button", name="Create delegation"))
     row = page.get_by_role("row", name=re.compile("Lea Reed"))
     expect(row).to_contain_text("1 ceiling · no prices")
+    press(page.get_by_role("button", name="Export"))
+    with page.expect_download() as download:
+        press(page.get_by_role("button", name="CSV"))
+    lines = list(csv.DictReader(download.value.path().open()))
+    assert all(each["account"] and each["email"] for each in lines), "of every row who and where"
+    assert [each["limited_to"] for each in lines if each["person"] == "Lea Reed"] == ["1 ceiling · no prices"]
     database_of_address.run(sign_in.give_sign_in, COMMAND_LINE, "lea@x.example", "Lea Reed", "OLDQUAY", PASSWORD)
 
     lea = open_page("LEA", "/people?find=elke")

@@ -118,6 +118,7 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
         hours_read=read.seconds // 3600,
         sheets=[_sheet(each, found, name) for each in found.sheets],
         unpriced=[each.name for each in found.unpriced],
+        costs_wait=found.costs_wait,
         notes=found.notes,
     )
 
@@ -238,11 +239,20 @@ def _line(each: views.LineView, found: views.StatementView, name: Callable[[str]
 
 @routes.get("/{buyer}", response_model=StatementBody)
 def statement(
-    db: Db, who: Who, buyer: str, month: str, costs: bool = True, against: str | None = Query(None, max_length=7)
+    db: Db,
+    who: Who,
+    buyer: str,
+    month: str,
+    costs: bool = True,
+    against: str | None = Query(None, max_length=7),
+    wait: bool = True,
 ) -> Any:
     """One buyer's statement for a month, with every step and every day, beside another month (``against``; the one
-    before, if not said); without ``costs`` not what it cost the seller, which takes the whole of its pools."""
-    return db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month, costs, against), month))
+    before, if not said); without ``costs`` not what it cost the seller. That takes the whole of its pools: without
+    ``wait`` it is left out, and ``costs_wait`` said, where it is not kept."""
+    return db.snapshot(
+        lambda tx: statement_body(views.statement_view(tx, who, buyer, month, costs, against, wait), month)
+    )
 
 
 @routes.get("/{buyer}/export", response_class=Response)

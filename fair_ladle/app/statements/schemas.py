@@ -174,6 +174,7 @@ class StatementBody(BaseModel):
     hours_read: int
     sheets: list[SheetBody]
     unpriced: list[str]
+    costs_wait: bool
     notes: list[str]
 
 

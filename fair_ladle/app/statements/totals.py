@@ -50,7 +50,7 @@ class ProductTotals:
     pools: tuple[PoolMonth, ...] = ()
 
 
-_totals: Cache[ProductTotals] = Cache(128)
+_totals: Cache[ProductTotals] = Cache(128, at_once=1)
 
 
 def product_totals(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
@@ -90,11 +90,14 @@ def _pools(period: BillingPeriod, product: Product) -> Iterator[PoolMonth]:
 
 
 def costs_of(
-    tx: Transaction, products: Sequence[Product], first: date, last: date, buyer: str
-) -> dict[str, Decimal | None]:
-    """What a buyer's lines of a month cost its seller, by product's code; left out where there is no line."""
+    tx: Transaction, products: Sequence[Product], first: date, last: date, buyer: str, waits: bool = True
+) -> tuple[dict[str, Decimal | None], bool]:
+    """What a buyer's lines of a month cost its seller, by product's code; left out where there is no line. Where that
+    has to be worked out of everybody's month, and ``waits`` is not said, nothing; and whether that is so."""
     there = store.kept_months(tx.connection, first)
     kept = [each for each in products if there.get(each.id) == _made_of(tx, each, first, last)]
+    if len(kept) < len(products) and not waits:
+        return {}, True
     account_id = accounts_service.ids_by_code(tx, [buyer]).get(buyer)
     rows = {} if account_id is None else store.kept_costs(tx.connection, first, account_id)
     found = {each.code: rows[each.id] for each in kept if each.id in rows}
@@ -102,7 +105,7 @@ def costs_of(
         costs = {} if each in kept else product_totals(tx, each, first, last).costs
         if buyer in costs:
             found[each.code] = costs[buyer]
-    return found
+    return found, False
 
 
 def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str | None:

@@ -189,14 +189,23 @@ class StatementView:
     sheets: list[SheetView]
     unpriced: list[pools_service.Product]
     sees_cost: bool
+    costs_wait: bool
+    """Its costs have to be worked out of everybody's month, which was not waited for."""
     notes: list[str]
     """What a reader has to know besides: days not charged, that it is the last statement."""
 
 
 def statement_view(
-    tx: Transaction, actor: Actor, buyer: str, month: str, costs: bool = True, against: str | None = None
+    tx: Transaction,
+    actor: Actor,
+    buyer: str,
+    month: str,
+    costs: bool = True,
+    against: str | None = None,
+    waits: bool = True,
 ) -> StatementView:
-    """A buyer's statements, line by line and day by day, beside those of another month: the one before, if not said."""
+    """A buyer's statements, line by line and day by day, beside those of another month: the one before, if not said.
+    With ``waits`` costs are worked out where they are not kept."""
     first, last = parse_month(month)
     ledger, found = statements(tx, actor, buyer, month)
     period = ledger.period(first)
@@ -204,7 +213,9 @@ def statement_view(
     before = {(each.seller, each.currency): each for each in ledger.statements(buyer, other)}
     sees_cost = may_see_cost(period, actor, buyer)
     charged = [line.product for each in found for line in each.lines]
-    costs_by_product = costs_of(tx, charged, first, last, buyer) if costs and sees_cost else {}
+    costs_by_product, costs_wait = (
+        costs_of(tx, charged, first, last, buyer, waits) if costs and sees_cost else ({}, False)
+    )
     sheets = []
     for statement in found:
         earlier = before.pop((statement.seller, statement.currency), None)
@@ -231,7 +242,8 @@ def statement_view(
         period,
         sheets,
         period.unpriced(buyer),
-        costs and sees_cost,
+        costs and sees_cost and not costs_wait,
+        costs_wait,
         _notes(tx, period, tree.row(buyer)),
     )
 

@@ -171,9 +171,24 @@ export const buyers = (month: string) =>
     placeholderData: keepPreviousData,
   })
 
+/** A statement as soon as it can be there: without its costs where these have to be worked out. */
 export const statement = (buyer: string, month: string, against?: string) =>
   queryOptions({
     queryKey: ['statements', month, buyer, 'against', against],
+    queryFn: () =>
+      take(
+        api.GET('/api/statements/{buyer}', {
+          params: { path: { buyer }, query: { month, wait: false, ...(against && { against }) } },
+        }),
+      ),
+    staleTime: 60_000,
+    placeholderData: keepPreviousData,
+  })
+
+/** The same with its costs, however long these take. */
+export const statementWithCosts = (buyer: string, month: string, against: string | undefined, wanted: boolean) =>
+  queryOptions({
+    queryKey: ['statements', month, buyer, 'against', against, 'costs'],
     queryFn: () =>
       take(
         api.GET('/api/statements/{buyer}', {
@@ -181,7 +196,7 @@ export const statement = (buyer: string, month: string, against?: string) =>
         }),
       ),
     staleTime: 60_000,
-    placeholderData: keepPreviousData,
+    enabled: wanted,
   })
 
 /** What a buyer's running month may come to. */

@@ -4273,7 +4273,8 @@ export interface paths {
         /**
          * Statement
          * @description One buyer's statement for a month, with every step and every day, beside another month (``against``; the one
-         *     before, if not said); without ``costs`` not what it cost the seller, which takes the whole of its pools.
+         *     before, if not said); without ``costs`` not what it cost the seller. That takes the whole of its pools: without
+         *     ``wait`` it is left out, and ``costs_wait`` said, where it is not kept.
          */
         get: operations["statement_api_statements__buyer__get"];
         put?: never;
@@ -11775,6 +11776,8 @@ export interface components {
         StatementBody: {
             /** Buyer */
             buyer: string;
+            /** Costs Wait */
+            costs_wait: boolean;
             /** Days */
             days: number;
             /** Days Read */
@@ -40130,6 +40133,7 @@ export interface operations {
                 month: string;
                 costs?: boolean;
                 against?: string | null;
+                wait?: boolean;
             };
             header?: never;
             path: {

@@ -92,7 +92,7 @@ export default function DelegationsScreen() {
             `${whole(count)} ${count === 1 ? 'delegation' : 'delegations'}${more}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} without an admin` : ''}`}
         </span>
         <span className="grow" />
-        <TableMenu name="delegations" />
+        <TableMenu name="delegations" rows={() => forFile(rows)} />
         {body.may_give && <Button onClick={() => setGiving({ change: null })}>New delegation…</Button>}
       </div>
       <div className="scroll account" role="region" aria-label="Delegations" tabIndex={0}>
@@ -105,8 +105,7 @@ export default function DelegationsScreen() {
                 <table className="ledger" aria-label="Delegations by account">
                   <thead>
                     <tr>
-                      <th>Account</th>
-                      <th>Person</th>
+                      <th>Account and person</th>
                       <th>Role</th>
                       <th>Until</th>
                       <th>
@@ -117,7 +116,7 @@ export default function DelegationsScreen() {
                   <tbody>
                     <First
                       of={rows}
-                      row={5}
+                      row={4}
                       show={(each) => (
                         <Row
                           key={each.id}
@@ -238,25 +237,19 @@ function Row({ each, first, depth, body, ask, change, end, tell, endKeys }: RowP
       {label}
     </button>
   )
-  return (
+  const row = (
     <tr>
-      <td style={{ paddingLeft: 14 + 16 * depth }}>
-        {first && <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.account_name}</Link>}
-      </td>
-      <td>
+      <td style={{ paddingLeft: 30 + 16 * depth }}>
         <b>{each.name}</b> {each.own && <span className="tag">you</span>}
         <div className="quiet small">{each.email}</div>
       </td>
       <td className="text-nowrap">
         {each.role_name}
-        {each.people_of && <div className="quiet small">for the people of {each.people_of.split('/')[1]}</div>}
-        {each.passes_on && <div className="quiet small">may delegate further</div>}
-        {limitsSaid(each.limits) && <div className="quiet small">{limitsSaid(each.limits)}</div>}
-        {each.keys > 0 && (
-          <div className="quiet small">
-            {each.keys} {each.keys === 1 ? 'key' : 'keys'} for programs
+        {limitedTo(each).map((said) => (
+          <div key={said} className="quiet small">
+            {said}
           </div>
-        )}
+        ))}
       </td>
       <td className="text-nowrap">
         {begins && <div className="near">from {dayName(each.first_day ?? '')}</div>}
@@ -285,6 +278,37 @@ function Row({ each, first, depth, body, ask, change, end, tell, endKeys }: RowP
       </td>
     </tr>
   )
+  if (!first) return row
+  return (
+    <>
+      <tr className="heads">
+        <th scope="rowgroup" colSpan={4} style={{ paddingLeft: 14 + 16 * depth }}>
+          <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.account_name}</Link>
+        </th>
+      </tr>
+      {row}
+    </>
+  )
+}
+
+/** What of a delegation limits it, beside its role. */
+function limitedTo(each: DelegationBody): string[] {
+  return [
+    each.people_of ? `for the people of ${each.people_of.split('/')[1]}` : '',
+    each.passes_on ? 'may delegate further' : '',
+    limitsSaid(each.limits),
+    each.keys > 0 ? `${each.keys} ${each.keys === 1 ? 'key' : 'keys'} for programs` : '',
+  ].filter((said) => said !== '')
+}
+
+function forFile(rows: DelegationBody[]): string[][] {
+  return [
+    ['account', 'account_name', 'person', 'email', 'role', 'limited_to', 'first_day', 'last_day'],
+    ...rows.map((each) => [
+      ...[each.account, each.account_name, each.name, each.email, each.role_name, limitedTo(each).join('; ')],
+      ...[each.first_day ?? '', each.last_day ?? ''],
+    ]),
+  ]
 }
 
 /** What somebody can do by a delegation, each with the reason. */

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useParams } from 'react-router'
-import type { Schemas } from '../../api/client'
-import { forecast, me, statement as statementQuery } from '../../api/queries'
+import { messageOf, type Schemas } from '../../api/client'
+import { forecast, me, statement as statementQuery, statementWithCosts } from '../../api/queries'
 import { minus, money, percent, signed } from '../../domain/money'
 import { dayOf, monthAfter, monthName, monthWord } from '../../domain/months'
 import { useActs } from '../../commands/registry'
@@ -23,11 +23,13 @@ export default function StatementScreen() {
   const month = params.get('month') ?? lastMonth(now)
   const by = params.get('by') ?? 'product'
   const against = /^\d{4}-\d\d$/.exec(params.get('against') ?? '')?.[0] ?? monthAfter(month, -1)
-  const found = useQuery(statementQuery(buyer, month, params.get('against') === null ? undefined : against))
+  const asked = params.get('against') === null ? undefined : against
+  const found = useQuery(statementQuery(buyer, month, asked))
+  const costed = useQuery(statementWithCosts(buyer, month, asked, found.data?.costs_wait ?? false))
   const became = useQuery(lives(buyer, month)).data
   const running = month === dayOf(now).slice(0, 7)
   const expected = useQuery(forecast(buyer, month, running)).data
-  const body = found.data
+  const body = (found.data?.costs_wait ? costed.data : undefined) ?? found.data
   const before = against.slice(0, 4) === month.slice(0, 4) ? monthWord(against) : monthName(against)
   const sheet = body?.sheets.find((each) => each.currency === params.get('currency')) ?? body?.sheets[0]
   const life = became?.find((each) => each.receivable.number === sheet?.number)
@@ -124,6 +126,13 @@ export default function StatementScreen() {
         <StatementLife life={life} buyer={buyer} month={month} sheet={sheet} line={params.get('line')} />
       )}
       <div className="scroll" role="region" aria-label="Lines" tabIndex={0}>
+        {body.costs_wait && (
+          <p className="quiet small px-3 pt-2 m-0 costs" role="status">
+            {costed.isError
+              ? `Cost and margin are not there yet. ${messageOf(costed.error)}`
+              : 'Cost and margin are being worked out from everybody’s month.'}
+          </p>
+        )}
         {body.notes.map((each) => (
           <p className="near mx-3 my-1" key={each}>
             {each}

@@ -352,6 +352,9 @@ def serve(port: int, home: Path, demo: bool) -> None:
         os.environ["FAIR_LADLE_SMTP"] = stand_in.start()
         os.environ["FAIR_LADLE_OUTBOUND"] = ",".join(["127.0.0.1", *filter(None, [settings.outbound])])
     if demo:
+        os.environ["FAIR_LADLE_STORAGE_ROOTS"] = ":".join(
+            [*filter(None, [settings.storage_roots]), str(reporting.sizes_folder(home))]
+        )
         reporting.begin(open_database(settings, serves=True), home, f"http://127.0.0.1:{port}")
     jobs_kept = threading.Thread(target=beside.keep, args=(stopping,), name="jobs' process")
     jobs_kept.start()

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 
 from fair_ladle.app.devices import acting
@@ -17,6 +18,8 @@ from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.storage_systems import running, sources
+from fair_ladle.app.storage_systems.sources import SourceTerms
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.reporting_client import DeviceClient, NotDone, ask
 
@@ -42,9 +45,27 @@ def set_up(database: Database, home: Path) -> None:
         for product, name in (("WATCHGLASS", "Reading rooms"), ("CHARTROOM", "Map room"))
     ]
     database.run(_taken_along, keys[1])
+    _shared_scanner(database, sizes_folder(home))
     kept = home / "demo-keys.txt"
     kept.touch(mode=0o600)
     kept.write_text("\n".join(keys))
+
+
+def sizes_folder(home: Path) -> Path:
+    """The folder of the demo's home below which sizes are read."""
+    return home / "demo-sizes"
+
+
+def _shared_scanner(database: Database, folder: Path) -> None:
+    """A scanner's program drops what its folders hold."""
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "scanner.csv").write_text(
+        f"account,category,bytes\n{ACCOUNT},scans/newspapers,3811000000\n{ACCOUNT},scans/maps,1475000000\n"
+    )
+    at = database.settings.storage_roots
+    database.settings = replace(database.settings, storage_roots=f"{at}:{folder}" if at else str(folder))
+    terms = SourceTerms(ACCOUNT, "DEEPSHELF", "drop", "Scanner in the map room", 60, folder=str(folder))
+    running.run(database, database.run(sources.put, ADMIN, None, terms, None), lambda: True)
 
 
 def _taken_along(tx: Transaction, key: str) -> None:

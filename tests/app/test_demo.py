@@ -42,5 +42,7 @@ def test_no_screen_of_the_demo_opens_empty(new_database: Callable[[], Database],
     assert len([each for each in drafts if each["state"] == "applied"]) >= 10
     assert day["allocations_ending"], "a raise that ends by itself"
     assert [each["offline_until"] is not None for each in operator.get("/api/sessions").json()["rows"]] == [True]
+    (scanner,) = operator.get("/api/storage-sources").json()
+    assert [(each["outcome"], each["recorded"]) for each in scanner["runs"]] == [("done", 2)]
     for path in ("/api/devices?account=OLDQUAY", "/api/items/NUMBERS?account=NORTHFOLD"):
         assert any(each["username"] for each in operator.get(path).json()["rows"]), "some belong to people"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import timedelta
@@ -254,6 +255,21 @@ def test_what_is_dropped_is_recorded_whole_or_not_at_all(demo: Database, here: P
         "elsewhere.csv.log",
     ]
     assert "row 3, bytes" in (here / "failed" / "bad.jsonl.log").read_text() and (here / "link.csv").is_symlink()
+    is_written, so_far = threading.Event(), here / "large.csv"
+
+    def write_on() -> None:
+        with so_far.open("w") as file:
+            file.write("account,category,bytes\n")
+            while not is_written.wait(0.2):
+                file.write("OLDQUAY-CREW,scans,5\n")
+                file.flush()
+
+    writer = threading.Thread(target=write_on)
+    writer.start()
+    running.run(demo, number, always)
+    assert so_far.exists(), "what is still written to waits"
+    is_written.set()
+    writer.join()
     assert stored(demo) == {("OLDQUAY-CREW", ada): 1000}
 
 

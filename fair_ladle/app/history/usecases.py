@@ -125,7 +125,7 @@ def _names(tx: Transaction, actor: Actor, page: LogPage, entries: Sequence[Any])
     accounts = page.accounts
     top = accounts_service.top_row(accounts, actor)
     subjects, ids = {each.subject for each in entries}, {each.account_id for each in entries}
-    subjects |= {str((each.after or {}).get("to", "")) for each in entries}
+    subjects |= {str((each.after or {}).get(name, "")) for each in entries for name in ("to", "after")}
     people = people_service.by_username(tx, subjects)
     rows = [accounts.tree.row(code) for code in subjects if code in accounts.tree]
     rows += [row for each in ids if (row := accounts.row_of_id.get(each)) is not None]

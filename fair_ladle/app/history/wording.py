@@ -126,7 +126,7 @@ TEMPLATES = {
     "domain set": "Set self sign-up for {who}",
     "domain asked for": "Asked for self sign-up for {who}",
     "domain taken away": "Removed the domain {who}",
-    "template kept": "Saved the template {who}",
+    "template kept": "Saved {after} as the template {who}",
     "template put away": "Deleted the template {who}",
     "policy made": "Created the idle-seat policy “{who}”",
     "policy changed": "Changed the idle-seat policy “{who}”",

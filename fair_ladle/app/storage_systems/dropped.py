@@ -3,6 +3,7 @@ under ``done`` or ``failed``, with why."""
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Protocol
@@ -15,6 +16,7 @@ from fair_ladle.app.storage_systems import tables_in
 from fair_ladle.connectors.storage import NotReached
 
 MOST_BYTES, MOST_FILES = 50_000_000, 1000
+QUIET_SECONDS = 2.0
 READ = (".csv", ".tsv", ".txt", ".xlsx", ".jsonl", ".ndjson")
 
 
@@ -37,22 +39,35 @@ def take_in(
     count: Counts,
     going_on: Callable[[], bool],
 ) -> bool:
-    """Record what was dropped, the earlier first; whether all of it was. A file that is still written to waits."""
+    """Record what was dropped, the earlier first; whether all of it was. A file that is still written to waits for the
+    next run; one that was changed a moment ago is given that moment."""
     try:
         # What is not a file of its own here, such as a link, is left alone.
         files = [each for each in folder.iterdir() if each.is_file() and not each.is_symlink()]
         files = sorted((each for each in files if each.suffix.lower() in READ), key=lambda each: each.stat().st_mtime)
     except OSError as trouble:
         raise NotReached(f"{folder} cannot be read: {trouble.strerror or trouble}") from None
+    if files and _age(files[-1]) < QUIET_SECONDS:
+        time.sleep(QUIET_SECONDS)
     for file in files[:MOST_FILES]:
         if not going_on():
             return False
+        if _age(file) < QUIET_SECONDS:
+            continue
         faults = _one(database, actor, product, file, dry, count)
         for each in faults:
             count.trouble(file.name, each)
         if not dry:
             _put_aside(file, faults)
     return True
+
+
+def _age(file: Path) -> float:
+    """Seconds since a file was written to; one of the future is none of a moment ago."""
+    try:
+        return abs(time.time() - file.stat().st_mtime)
+    except OSError:  # it is gone: whoever reads it finds that
+        return QUIET_SECONDS
 
 
 def _one(database: Database, actor: Actor, product: Product, file: Path, dry: bool, count: Counts) -> list[str]:

@@ -9,7 +9,7 @@ import { useAction } from '../../api/useAction'
 import { TableMenu } from '../../components/ExportMenu'
 import { useOutcome } from '../../components/Outcome'
 import { Empty, Trouble, Wait } from '../../components/States'
-import { clockTime, dayOf, instantName, shortDay } from '../../domain/months'
+import { clockTime, dayOf, shortDay } from '../../domain/months'
 import { whole } from '../../domain/units'
 import { PoolTabs } from '../pools/PoolTabs'
 import { SizesTable } from './SizesTable'
@@ -54,6 +54,7 @@ export default function SystemsScreen() {
       await take(api.DELETE('/api/storage-sources/{number}', { params: { path: { number: source.number } } }))
       outcome(`${source.terms.name} is asked no longer; what it said stays.`)
     })
+  const limits = found.data.some((each) => each.terms.sets_limits)
   return (
     <>
       <div className="bar tightbar">
@@ -65,6 +66,7 @@ export default function SystemsScreen() {
             {trouble}
           </span>
         )}
+        {found.data.length > 0 && <TableMenu name="storage-systems" of="Storage systems" />}
         {changes && (
           <>
             <Button variant="outline-primary" onClick={() => setUploading(true)}>
@@ -73,7 +75,6 @@ export default function SystemsScreen() {
             <Button onClick={() => setEditing('new')}>Add system…</Button>
           </>
         )}
-        {found.data.length > 0 && <TableMenu name="storage-systems" of="Storage systems" />}
       </div>
       <div className="scroll account" role="region" aria-label="Storage systems" tabIndex={0}>
         <div className="onecolumn wide">
@@ -96,8 +97,8 @@ export default function SystemsScreen() {
                   <th>Last run</th>
                   <th className="fig">Read</th>
                   <th className="fig">Recorded</th>
-                  <th className="fig">Limits set</th>
-                  <th className="fig">Troubles</th>
+                  {limits && <th className="fig">Limits set</th>}
+                  <th className="fig">Errors</th>
                   <th>Next</th>
                   <th>
                     <span className="visually-hidden">Do</span>
@@ -111,6 +112,7 @@ export default function SystemsScreen() {
                     source={each}
                     now={who.now}
                     changes={changes}
+                    limits={limits}
                     busy={busy}
                     open={shown === each.number}
                     toggle={() => setShown(shown === each.number ? null : each.number)}
@@ -154,6 +156,7 @@ function SourceRows({
   source,
   now,
   changes,
+  limits,
   busy,
   open,
   toggle,
@@ -164,6 +167,8 @@ function SourceRows({
   source: Source
   now: string
   changes: boolean
+  /** Whether there is a column for the limits that were set. */
+  limits: boolean
   busy: boolean
   open: boolean
   toggle: () => void
@@ -196,7 +201,7 @@ function SourceRows({
         </td>
         <td className="fig">{last ? whole(last.found) : '–'}</td>
         <td className="fig">{last ? whole(last.recorded) : '–'}</td>
-        <td className="fig">{last && source.terms.sets_limits ? whole(last.limited) : '–'}</td>
+        {limits && <td className="fig">{last && source.terms.sets_limits ? whole(last.limited) : '–'}</td>}
         <td className={last?.troubles ? 'fig near' : 'fig'}>{last ? whole(last.troubles) : '–'}</td>
         <td className="quiet small">
           <span className="text-nowrap">
@@ -238,11 +243,12 @@ function SourceRows({
         source.runs.map((run) => (
           <tr key={run.began_at} className="small">
             <td colSpan={2} />
-            <td colSpan={7}>
+            <td colSpan={limits ? 7 : 6}>
               <RunState run={run} />{' '}
               <span className="quiet">
                 {run.kind === 'dry' ? 'tried' : run.kind === 'between' ? 'what changed' : 'everything'}:{' '}
-                {whole(run.found)} read, {whole(run.recorded)} recorded, {whole(run.troubles)} troubles
+                {whole(run.found)} read, {whole(run.recorded)} recorded, {whole(run.troubles)}{' '}
+                {run.troubles === 1 ? 'error' : 'errors'}
               </span>
               {run.says && <pre className="mb-0">{run.says}</pre>}
             </td>
@@ -257,7 +263,7 @@ function RunState({ run }: { run: Run }) {
   const [says, tone] = OUTCOMES[run.outcome] ?? [run.outcome, '']
   return (
     <span className={tone}>
-      {run.kind === 'dry' ? 'tried' : says} {instantName(run.began_at)}
+      {run.kind === 'dry' ? 'tried' : says} {shortDay(dayOf(run.began_at))}, {clockTime(run.began_at)}
     </span>
   )
 }

@@ -28,6 +28,8 @@ from fair_ladle.app.allocations.routes import routes as allocations
 from fair_ladle.app.assignments.routes import routes as assignments
 from fair_ladle.app.budgets.routes import routes as budgets
 from fair_ladle.app.data_import.routes import routes as products
+from fair_ladle.app.data_import.terms_routes import FILES as TERMS_FILES
+from fair_ladle.app.data_import.terms_routes import files as terms_files
 from fair_ladle.app.data_import.terms_routes import routes as terms
 from fair_ladle.app.devices.routes import public_routes as device_reports
 from fair_ladle.app.devices.routes import routes as devices
@@ -192,7 +194,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(
         Guard,
-        uploads=frozenset({UPLOAD, INTAKE, BANK_FILES, INVOICES, SIZES, f"{SIZES}/read"}),
+        uploads=frozenset({UPLOAD, INTAKE, BANK_FILES, INVOICES, SIZES, f"{SIZES}/read", TERMS_FILES}),
         open_uploads=frozenset({SETUP_UPLOAD}),
         cookie=COOKIE,
         tell=teller((database.settings if database else Settings.read()).home),
@@ -245,6 +247,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         accounting,
         invoice_routes,
         terms,
+        terms_files,
         budgets,
         bank_routes,
         billing_routes,

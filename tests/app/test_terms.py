@@ -9,6 +9,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.statements import usecases as statements
+from fair_ladle.connectors.sheets_in import read_table
 from tests.app.test_closing import JANUARY, books, close, rows  # noqa: F401
 from tests.conftest import actor_of
 
@@ -86,3 +87,32 @@ def test_each_seller_has_its_own_and_rates_of_exchange_are_the_operators(books: 
     books.run(terms_admin.drop, north, "NORTH", "charges", {"buyer": "QUAY", "reference": "DESK"})
     with pytest.raises(Refused, match="charge"):
         books.run(terms_admin.drop, north, "NORTH", "charges", {"buyer": "QUAY", "reference": "DESK"})
+
+
+def loaded(database: Database, who: str, seller: str, table: str, text: str) -> tuple[tuple[int, int, int], list[str]]:
+    """What a file did (created, changed, left), and its faults, each with its row and column."""
+    sheet = read_table("rates.csv", text.encode())
+    merged, faults = database.run(terms_admin.load, actor_of(who), seller, table, sheet)
+    return (merged.created, merged.changed, merged.left), [f"{each.row} {each.column}" for each in faults]
+
+
+def test_a_file_is_loaded_whole_or_not_at_all(books: Database) -> None:  # noqa: F811
+    rates = "day,from,to,rate\n2026-03-01,EUR,USD,1.08\n2026-03-02,EUR,USD,1.09\n"
+    assert loaded(books, "MSP", "MSP", "exchange_rates", rates) == ((2, 0, 0), [])
+    more = rates.replace("1.09", "1.10") + "2026-03-03,EUR,USD,1.07\n"
+    assert loaded(books, "MSP", "MSP", "exchange_rates", more) == ((1, 1, 1), [])
+    wrong = more + "2026-03-04,EUR,EUR,1\n2026-03-05,EUR,USD,0\n2026-03-05,EUR,USD,nine\n2026-03-01,EUR,USD,3\n"
+    done, faults = loaded(books, "MSP", "MSP", "exchange_rates", wrong)
+    assert done == (0, 0, 0) and {"5 to", "6 rate", "7 rate"} <= set(faults) and any(each[0] == "8" for each in faults)
+    assert {each["rate"] for each in told(books, "MSP", "exchange_rates")} >= {"1.08", "1.1", "1.07"}
+    assert "3" not in {each["rate"] for each in told(books, "MSP", "exchange_rates")}
+
+    charges = "buyer;reference;unit_price;first_day\nTERN;BOX;5;2026-03-01\nQUAY;BOX;5;2026-03-01\n"
+    assert loaded(books, "MSP", "MSP", "charges", charges) == ((0, 0, 0), ["3 buyer"]), "of a buyer of its own"
+    assert loaded(books, "MSP", "MSP", "charges", charges.split("QUAY")[0]) == ((1, 0, 0), [])
+    seller = "seller,buyer,reference,unit_price,first_day\nMSP,QUAY,BOX,5,2026-03-01\n"
+    assert loaded(books, "NORTH", "NORTH", "charges", seller)[0] == (0, 0, 0), "no other seller's"
+    with pytest.raises(Refused, match="only the operator"):
+        loaded(books, "NORTH", "NORTH", "exchange_rates", rates)
+    with pytest.raises(Refused, match="There is no account"):
+        loaded(books, "NORTH", "MSP", "charges", charges)

@@ -157,6 +157,28 @@ def test_a_charge_by_hand(open_page: Open) -> None:
     expect(page.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()
 
 
+def test_exchange_rates_from_a_file(open_page: Open) -> None:
+    page = open_page(at="/prices?show=terms")
+    rates = page.get_by_role("region", name="Exchange rates", exact=True)
+    press(rates.get_by_role("button", name="Load exchange rates"))
+    dialog = page.get_by_role("dialog")
+
+    def choose(text: str) -> None:
+        file = {"name": "october.csv", "mimeType": "text/csv", "buffer": f"day,from,to,rate\n{text}".encode()}
+        dialog.get_by_label("CSV or XLSX").set_input_files(files=[file])  # type: ignore[list-item]
+        press(dialog.get_by_role("button", name="Load"))
+
+    choose("2026-11-02,USD,EUR,0.93\n2026-11-03,USD,EUR,none\n")
+    expect(dialog.get_by_role("row", name=re.compile("3 rate none"))).to_be_visible()
+    assert serious_findings(page) == []
+    choose("2026-11-02,USD,EUR,0.93\n2026-11-03,USD,EUR,0.94\n")
+    said = "october.csv loaded: 2 new, 0 changed, 0 unchanged."
+    expect(page.get_by_role("status", name="Last action")).to_contain_text(said)
+    expect(rates.get_by_role("row", name=re.compile("3 Nov 2026.*0.94"))).to_be_visible()
+    page.goto("/log")
+    expect(page.get_by_role("row", name=re.compile("Loaded exchange rates from october"))).to_be_visible()
+
+
 def test_whose_statement_it_is_and_what_books_call_it(open_page: Open) -> None:
     page = open_page(at="/accounts/TERN")
     press(page.get_by_role("button", name="Billing details"))

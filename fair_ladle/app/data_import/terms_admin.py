@@ -1,9 +1,10 @@
-"""What a seller charges, gives off and taxes besides its prices, and exchange rates: one row at a time, its cells as an
-intake has them and checked the same way."""
+"""What a seller charges, gives off and taxes besides its prices, and exchange rates: a row at a time or a file of them,
+cells as an intake has them and checked the same way."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
+from dataclasses import replace
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -14,11 +15,12 @@ from fair_ladle.app.data_import.reading import parse
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.merge import Merged
 from fair_ladle.app.plumbing.problems import invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import terms
 from fair_ladle.app.statements.rate_cards import RateCards
-from fair_ladle.connectors.sheets_in import SheetTable, Source
+from fair_ladle.connectors.sheets_in import Fault, SheetTable, Source
 from fair_ladle.core.quantities import plain
 
 EXCHANGE = "exchange_rates"
@@ -30,6 +32,7 @@ KEYS = {
 }
 """Which of them name a row."""
 RENAMED = {"from": "of", "to": "into"}
+NAMED = ("seller", "buyer", "product")
 MOST = 2000
 """Rows of a table told at once."""
 Cells = dict[str, str]
@@ -68,30 +71,58 @@ def put(tx: Transaction, actor: Actor, seller: str, table: str, cells: Mapping[s
     Writes the row by its key; the last who writes it counts. Closed months keep what they were closed with.
     """
     accounts, seller_id = _may(tx, actor, seller, table)
-    shared = {} if table == EXCHANGE else {"seller": seller}
-    full = {**shared, **{name: cells.get(name, "") for name in COLUMNS[table]}}
+    full = {name: cells.get(name, "") for name in COLUMNS[table]}
     if table in OF_BUYER and not _buys(accounts, seller, full["buyer"]):
         raise invalid(f"{full['buyer'] or 'Nobody'} is no account directly below {seller}.", "buyer")
-    source = Source({table: SheetTable(table, list(full), iter([(2, list(full.values()))]))})
-    intake = parse(source, lambda what, done: None)
-    Checks(intake, _there(tx, accounts, seller, cells.get("buyer", ""))).run()
-    for fault in intake.faults:
+    sheet = SheetTable(table, list(full), iter([(2, list(full.values()))]))
+    merged, faults = _load(tx, accounts, seller, table, sheet)
+    for fault in faults:
         raise invalid(f"{fault.found}: expected {fault.expected}.", fault.column)
-    [(_, row)] = intake.table(table)
-    if table != EXCHANGE:
-        row = row | {"seller_id": seller_id}
-    if table in OF_BUYER:
-        row = row | {"buyer_id": int(accounts.ids[accounts.tree.row(row["buyer"])])}
-    if "product" in row:
-        ids = {each.code: each.id for each in pools.products(tx)}
-        row = row | {"product_id": None if row["product"] is None else ids[row["product"]]}
-    dropped = ("seller", "buyer", "product")
-    named = {RENAMED.get(name, name): value for name, value in row.items() if name not in dropped}
-    merged = terms.load(tx, table, [named])
     if merged.created or merged.changed:
-        said = {name: text for name, text in full.items() if text and name != "seller"}
+        said = {name: text for name, text in full.items() if text}
         entry = log_service.Entry(SET[table], _called(table, full), seller_id, None, said)
         log_service.write(tx, actor, seller_id, [entry])
+
+
+def load(tx: Transaction, actor: Actor, seller: str, table: str, file: SheetTable) -> tuple[Merged, list[Fault]]:
+    """Make and change the rows of a file, by their keys: all of them, or, where something is wrong, none; and all that
+    is. Its columns are those of an intake, without the seller.
+
+    Writes the rows by their keys; the last who writes one counts.
+    """
+    accounts, seller_id = _may(tx, actor, seller, table)
+    merged, faults = _load(tx, accounts, seller, table, replace(file, name=table))
+    if merged.created or merged.changed:
+        said = {"kind": f"{WORDS[table]}s", "created": merged.created, "changed": merged.changed}
+        log_service.write(tx, actor, seller_id, [log_service.Entry("terms loaded", file.name, seller_id, None, said)])
+    return merged, faults
+
+
+def _load(
+    tx: Transaction, accounts: Accounts, seller: str, table: str, sheet: SheetTable
+) -> tuple[Merged, list[Fault]]:
+    shared = [] if table == EXCHANGE else ["seller"]
+    whole = SheetTable(
+        table, [*shared, *sheet.header], ((number, [*(seller for _ in shared), *cells]) for number, cells in sheet.rows)
+    )
+    intake = parse(Source({table: whole}), lambda what, done: None)
+    bought = {row["buyer"] for _, row in intake.table(table)} if table in OF_BUYER else set()
+    there = _there(tx, accounts, seller, bought)
+    Checks(intake, there).run()
+    if intake.faults:
+        return Merged(), intake.faults
+    ids = {each.code: each.id for each in pools.products(tx)}
+    rows = []
+    for _, row in intake.table(table):
+        of_row = {RENAMED.get(name, name): value for name, value in row.items() if name not in NAMED}
+        if shared:
+            of_row["seller_id"] = int(accounts.ids[accounts.tree.row(seller)])
+        if table in OF_BUYER:
+            of_row["buyer_id"] = int(accounts.ids[accounts.tree.row(row["buyer"])])
+        if "product" in row:
+            of_row["product_id"] = None if row["product"] is None else ids[row["product"]]
+        rows.append(of_row)
+    return terms.load(tx, table, rows), []
 
 
 WORDS = {
@@ -157,12 +188,11 @@ def _buys(accounts: Accounts, seller: str, buyer: str) -> bool:
     return buyer in tree and int(tree.parent[tree.row(buyer)]) == tree.row(seller)
 
 
-def _there(tx: Transaction, accounts: Accounts, seller: str, buyer: str) -> There:
-    """What the checks need to know: the seller and those above it, and the buyer where it is one of its own."""
+def _there(tx: Transaction, accounts: Accounts, seller: str, bought: Collection[str]) -> There:
+    """What the checks need to know: the seller and those above it, and of those who buy the ones that are its own."""
     tree, parents, currencies = accounts.tree, dict[str, str | None](), dict[str, str | None]()
     known = [*tree.path_up(tree.row(seller))]
-    if _buys(accounts, seller, buyer):
-        known.append(tree.row(buyer))
+    known += [tree.row(each) for each in sorted(bought) if _buys(accounts, seller, each)]
     for row in known:
         above = int(tree.parent[row])
         parents[tree.codes[row]] = None if above < 0 else tree.codes[above]

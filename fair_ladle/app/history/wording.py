@@ -46,6 +46,7 @@ TEMPLATES = {
     "tax rate removed": "Removed the tax rate {who}",
     "exchange rate set": "Set the exchange rate {who}",
     "exchange rate removed": "Removed the exchange rate {who}",
+    "terms loaded": "Loaded {kind} from {who}",
     "budget": "Set the budget of {account}: {budget}",
     "journal accounts": "Changed the journal accounts of {account}",
     "statements sent": "Sent {statements} statements of {account} in {mails} mails",

@@ -4771,6 +4771,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/terms-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Load
+         * @description Make and change the rows of a file (CSV or XLSX, columns as in an intake): all, or none where something is
+         *     wrong.
+         */
+        post: operations["load_api_terms_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/terms/{seller}": {
         parameters: {
             query?: never;
@@ -8198,6 +8219,22 @@ export interface components {
             name: string;
             /** Quantity */
             quantity: string;
+        };
+        /**
+         * LoadedTerms
+         * @description What became of the rows of a file; where there are faults, nothing.
+         */
+        LoadedTerms: {
+            /** Changed */
+            changed: number;
+            /** Created */
+            created: number;
+            /** Fault Count */
+            fault_count: number;
+            /** Faults */
+            faults: components["schemas"]["TermsFault"][];
+            /** Left */
+            left: number;
         };
         /**
          * LogEntries
@@ -12238,6 +12275,20 @@ export interface components {
             passes_on: boolean;
             /** Role */
             role: string;
+        };
+        /**
+         * TermsFault
+         * @description What is wrong in a file, where, and what would be right.
+         */
+        TermsFault: {
+            /** Column */
+            column: string | null;
+            /** Expected */
+            expected: string;
+            /** Found */
+            found: string;
+            /** Row */
+            row: number | null;
         };
         /**
          * TermsRow
@@ -43505,6 +43556,126 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    load_api_terms_files_post: {
+        parameters: {
+            query: {
+                seller: string;
+                table: "charges" | "discounts" | "credits" | "tax_rates" | "exchange_rates";
+                name: string;
+            };
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadedTerms"];
+                };
             };
             /** @description Cannot be read */
             400: {

@@ -9,6 +9,7 @@ import { useOutcome } from '../../components/Outcome'
 import { Trouble, Wait } from '../../components/States'
 import { money } from '../../domain/money'
 import { dayName } from '../../domain/months'
+import { LoadTerms } from './LoadTerms'
 
 type Table = Schemas['TermsTable']
 type Name = Table['table']
@@ -84,7 +85,7 @@ const HINTS: Record<string, string> = {
 const CHOICES: Record<string, [string, string][]> = {
   every: [
     ['once', 'once'],
-    ['month', 'every month'],
+    ['month', 'monthly'],
   ],
   fees: [
     ['whole', 'whole'],
@@ -121,6 +122,7 @@ export function Terms({
     queryFn: () => take(api.GET('/api/terms/{seller}', { params: { path: { seller: prices.seller } } })),
   })
   const [editing, setEditing] = useState<{ table: Table; row: Cells | null } | null>(null)
+  const [loading, setLoading] = useState<Table | null>(null)
   const outcome = useOutcome()
   const { run, busy, trouble } = useAction('statements', 'log')
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
@@ -155,9 +157,19 @@ export function Terms({
               <h2 className="sub m-0">{kind.title}</h2>
               <span className="quiet small grow">{kind.about}</span>
               {may && (
-                <Button size="sm" variant="outline-primary" onClick={() => setEditing({ table, row: null })}>
-                  Add {kind.one}…
-                </Button>
+                <>
+                  <Button
+                    size="sm"
+                    variant="link"
+                    aria-label={`Load ${kind.title.toLowerCase()} from a file…`}
+                    onClick={() => setLoading(table)}
+                  >
+                    Load…
+                  </Button>
+                  <Button size="sm" variant="outline-primary" onClick={() => setEditing({ table, row: null })}>
+                    Add {kind.one}…
+                  </Button>
+                </>
               )}
             </div>
             {table.rows.length === 0 ? (
@@ -223,6 +235,18 @@ export function Terms({
         )
       })}
       <p className="quiet small m-0">Closed months keep what they were closed with; changes count in open ones.</p>
+      {loading && (
+        <LoadTerms
+          seller={prices.seller}
+          table={loading}
+          what={KINDS[loading.table].title.toLowerCase()}
+          close={() => setLoading(null)}
+          done={(said) => {
+            setLoading(null)
+            outcome(said)
+          }}
+        />
+      )}
       {editing && (
         <TermsDialog
           prices={prices}

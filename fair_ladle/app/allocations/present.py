@@ -111,18 +111,31 @@ def _with_clocks_of_followers(snapshot: Snapshot) -> Snapshot:
     return replace(snapshot, clocks=clocks)
 
 
-def positions(tx: Transaction, products: Sequence[Product], rows: Collection[int], use: bool = False) -> Positions:
+def positions(
+    tx: Transaction,
+    products: Sequence[Product],
+    rows: Collection[int],
+    use: bool = False,
+    only: Collection[tuple[int, int]] | None = None,
+) -> Positions:
     """The present of these accounts (rows of today's tree) and of those above them, as a small tree of their own.
 
-    ``use``: with Σ own of every account's branch; else of the pools alone.
+    ``use``: with Σ own of every account's branch; else of the pools alone. ``only``: of some cells (pool, account), of
+    those above them and of the pools' owners; where counters tell, what else there is counts but is not there.
     """
-    found = part(tx, products, rows, use)
+    found = part(tx, products, rows, use, only)
     return positions_at(tx, products, tx.now) if found is None else settle_snapshot(found)
 
 
-def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], use: bool = False) -> Snapshot | None:
+def part(
+    tx: Transaction,
+    products: Sequence[Product],
+    rows: Collection[int],
+    use: bool = False,
+    only: Collection[tuple[int, int]] | None = None,
+) -> Snapshot | None:
     """The present facts of these accounts (rows of today's tree) and of those above them, as a small tree of their own,
-    with what counts of all others; None where the counters do not tell."""
+    with what counts of all others; None where the counters do not tell. The rest as in ``positions``."""
     whole, now = accounts_service.known(tx), tx.now
     accounts = whole.part(rows)
     day = local_day(now, accounts_service.zone(tx))
@@ -130,6 +143,8 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
     roots, pools = pools_service.layout(accounts, every, list(products))
     owner = pool_of(accounts.tree, roots, len(products))
     cells = _cells(accounts, roots, pools, owner)
+    if only is not None:
+        cells = _with_those_above(cells, accounts, owner, only)
     found = None if tx.is_rehearsal else _read(tx, owner.shape, cells)
     if found is None:
         return None
@@ -184,15 +199,15 @@ HeldBeside = dict[tuple[str, str], list[tuple[str, int]]]
 
 def pressed(
     tx: Transaction, accounts: Accounts, row: int, products: Sequence[Product], limit: int
-) -> tuple[int, int, set[int]] | None:
-    """How many accounts of a branch are over a cap, and near one, once for each pool, and the rows of those that press
-    most (at least so many of each kind); None where the counters do not tell."""
+) -> tuple[int, int, set[tuple[int, int]]] | None:
+    """How many accounts of a branch are over a cap, and near one, once for each pool, and the cells (pool, account) of
+    those that press most (at least so many of each kind); None where the counters do not tell."""
     pools = pools_service.pools(tx, products)
     if not are_current(tx, pools):
         return None
     inside = accounts_service.in_branch(accounts, row, accounts_table.c.id)
-    over, near, ids = store.pressed(tx.connection, [pool.id for pool in pools], inside, limit)
-    return over, near, {accounts.row_of_id[each] for each in ids if each in accounts.row_of_id}
+    over, near, cells = store.pressed(tx.connection, [pool.id for pool in pools], inside, limit)
+    return over, near, {each for each in cells if each[1] in accounts.row_of_id}
 
 
 Part = tuple[
@@ -218,6 +233,17 @@ def _cells(accounts: Accounts, roots: Roots, pools: Sequence[Pool], owner: Ints)
         (pool_at[above, column], ids[row]): (row, column)
         for row, column, above in zip(rows.tolist(), columns.tolist(), owners, strict=True)
     }
+
+
+def _with_those_above(cells: Cells, accounts: Accounts, owner: Ints, only: Collection[tuple[int, int]]) -> Cells:
+    """Some of these cells, those above them up to their pools' owners, and these."""
+    wanted = set()
+    for row, column in (cells[key] for key in only if key in cells):
+        top, at = int(owner[row, column]), row
+        while at != top and (at, column) not in wanted:
+            wanted.add((at, column))
+            at = int(accounts.tree.parent[at])
+    return {key: at for key, at in cells.items() if at in wanted or int(owner[at]) == at[0]}
 
 
 def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:

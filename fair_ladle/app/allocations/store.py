@@ -82,8 +82,8 @@ def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list
 
 def pressed(
     connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool], limit: int
-) -> tuple[int, int, set[int]]:
-    """How many counters of these pools are over their cap, and near it, and the accounts of those that press most:
+) -> tuple[int, int, set[tuple[int, int]]]:
+    """How many counters of these pools are over their cap, and near it, and the cells (pool, account) that press most:
     clocks by when they run out, over, and near, each by how far."""
     c, a = counters, accounts
     here = [c.c.pressed == sa.true(), c.c.account_id == a.c.id, c.c.pool_id.in_(pool_ids), inside]
@@ -94,7 +94,7 @@ def pressed(
     ]
     far += [sa.func.length(a.c.path), a.c.code, c.c.pool_id]
     parts = [
-        sa.select(c.c.account_id).where(*here, *more).order_by(*order).limit(most).subquery()
+        sa.select(c.c.pool_id, c.c.account_id).where(*here, *more).order_by(*order).limit(most).subquery()
         for more, order, most in (
             ([runs], [sa.func.date(until), *far], 2 * limit),
             ([sa.not_(runs), c.c.load > c.c.cap], far, limit),
@@ -106,7 +106,7 @@ def pressed(
     return (
         int(counts[1]),
         int(counts[0] - counts[1]),
-        set(connection.scalars(sa.union_all(*(sa.select(each) for each in parts)))),
+        {(row[0], row[1]) for row in connection.execute(sa.union_all(*(sa.select(each) for each in parts)))},
     )
 
 

@@ -29,6 +29,7 @@ from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.app.usage.tables import assignments
 
 Sort = Literal["name", "username", "account", "status", "title", "department", "last_seen"]
 MOST_AT_ONCE = 10_000
@@ -84,12 +85,7 @@ def conditions(
     tx: Transaction, actor: Actor, accounts: Accounts, asked: Asked, for_a_page: bool = False
 ) -> list[Clause]:
     """What is asked for as conditions on people; the branch in sight is always one of them."""
-    row = (
-        accounts_service.top_row(accounts, actor)
-        if asked.account is None
-        else accounts_service.row_in_scope(accounts, actor, asked.account)
-    )
-    where = [in_branch(accounts, row)]
+    where = [in_branch(accounts, _row_of(accounts, actor, asked))]
     if actor.people_of is not None:
         where.append(_of_the_group(tx, actor, accounts))
     where.append(people.c.status == asked.status if asked.status else people.c.status != "removed")
@@ -171,8 +167,28 @@ def listing(
     """A part of the people list."""
     accounts = accounts_service.known(tx)
     where = conditions(tx, actor, accounts, asked, for_a_page=True)
-    total, found = store.page(tx.connection, where, _order(sort, down), offset, limit)
+    are_many = _are_many(tx, actor, accounts, asked)
+    total, found = store.page(tx.connection, where, _order(sort, down), offset, limit, are_many=are_many)
     return Page(total, _rows(tx, actor, accounts, found))
+
+
+def _are_many(tx: Transaction, actor: Actor, accounts: Accounts, asked: Asked) -> bool:
+    """Whether those who have a product are known to be many, where nothing else is asked for: their units are sooner
+    counted than they."""
+    if asked.product is None or asked != Asked(product=asked.product, account=asked.account, status=asked.status):
+        return False
+    product = pools_service.product(tx, asked.product)
+    if not product.is_personal or asked.status not in (None, "active") or actor.people_of is not None:
+        return False
+    row = _row_of(accounts, actor, asked)
+    inside = accounts_service.in_branch(accounts, row, assignments.c.account_id)
+    return store.has_many(tx.connection, product.id, inside)
+
+
+def _row_of(accounts: Accounts, actor: Actor, asked: Asked) -> int:
+    if asked.account is None:
+        return accounts_service.top_row(accounts, actor)
+    return accounts_service.row_in_scope(accounts, actor, asked.account)
 
 
 def every(tx: Transaction, actor: Actor, asked: Asked, sort: Sort = "name", down: bool = False) -> Iterator[Row]:

@@ -83,22 +83,30 @@ def page(
     offset: int,
     limit: int,
     counted: int | None = None,
+    are_many: bool = False,
 ) -> tuple[int | None, list[ListedPerson]]:
     """How many people there are of that kind, and those from one place of an order on.
 
     Where they are few, they are looked for once and put in order; where they are many, the first of them are soon
     found along an index, and only the counting would go through all: it is left to ``count``, and None stands for it
-    unless ``counted`` says it.
+    unless ``counted`` says it. ``are_many`` where that is known before.
     """
     if counted == 0:
         return 0, []
     shown = _listed().order_by(*order).offset(offset).limit(limit)
     most = FEW if offset < FEW else FEW_FAR_DOWN
-    if counted is None or counted <= most:
+    if (counted is None and not (are_many and most == FEW)) or (counted is not None and counted <= most):
         few = list(connection.scalars(sa.select(people.c.id).where(*where).limit(most + 1)))
         if len(few) <= most:
             return len(few), fetch(connection, shown.where(people.c.id.in_(few)), ListedPerson) if few else []
     return counted, fetch(connection, shown.where(*where), ListedPerson)
+
+
+def has_many(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> bool:
+    """Whether more than a few units of a product are in use in a branch (``inside`` is of assignments.account_id)."""
+    a = assignments
+    some = sa.select(sa.literal(1)).where(a.c.product_id == product_id, a.c.ends.is_(None), inside).limit(FEW + 1)
+    return int(connection.scalar(sa.select(sa.func.count()).select_from(some.subquery())) or 0) > FEW
 
 
 def ordered_ids(connection: sa.Connection, where: Sequence[Clause], order: Sequence[Any]) -> array[int]:

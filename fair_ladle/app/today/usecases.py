@@ -183,8 +183,11 @@ def today(tx: Transaction, actor: Actor) -> Today:
     in_sight = {int(known.ids[row]) for row in branch} if len(branch) < len(known.tree) else known.row_of_id.keys()
     owners = [known.row_of_id[pool.owner_id] for pool in pools_service.pools(tx, products) if pool.owner_id in in_sight]
     pressed = present.pressed(tx, known, int(branch[0]), products, SHOWN)
-    rows = [int(branch[0]), *owners, *(pressed[2] if pressed else ())]
-    found = present.positions(tx, products, rows) if pressed else positions_at(tx, products, tx.now)
+    if pressed:
+        rows = [int(branch[0]), *owners, *(known.row_of_id[account_id] for _, account_id in pressed[2])]
+        found = present.positions(tx, products, rows, only=pressed[2])
+    else:
+        found = positions_at(tx, products, tx.now)
     snapshot = found.snapshot
     top = accounts_service.top_row(snapshot.accounts, actor)
     inside = {int(row) for row in snapshot.accounts.tree.branch(top)}

@@ -65,12 +65,12 @@ class KeptDay:
         for (row, _), clock in snapshot.clocks.items():
             since[row] = clock.since
         marks = PAST_A_CAP * (load > snapshot.grid.cap[:, 0]) + UNUSED * (held > load)
+        order = np.argsort(snapshot.accounts.ids)
         figures = np.stack([snapshot.own[:, 0], load, found.used()[:, 0], since, marks])
-        return KeptDay(snapshot.accounts.ids, figures)._trimmed()
+        return KeptDay(snapshot.accounts.ids[order], figures[:, order])._trimmed()
 
     def _trimmed(self) -> KeptDay:
         there = np.flatnonzero(self.figures.any(axis=0))
-        there = there[np.argsort(self.ids[there])]
         return KeptDay(self.ids[there], self.figures[:, there])
 
     def of_accounts(self, ids: Ints) -> Ints:
@@ -95,8 +95,15 @@ class KeptDay:
 
     def over(self, base: KeptDay) -> KeptDay:
         """The day of which this is what differs from another one."""
-        ids = np.union1d(self.ids, base.ids)
-        return KeptDay(ids, np.where(np.isin(ids, self.ids), self.of_accounts(ids), base.of_accounts(ids)))._trimmed()
+        places = np.searchsorted(base.ids, self.ids)
+        there = places < len(base.ids)
+        there[there] = base.ids[places[there]] == self.ids[there]
+        figures = base.figures.copy()
+        figures[:, places[there]] = self.figures[:, there]
+        if there.all():
+            return KeptDay(base.ids, figures)._trimmed()
+        ids = np.insert(base.ids, places[~there], self.ids[~there])
+        return KeptDay(ids, np.insert(figures, places[~there], self.figures[:, ~there], axis=1))._trimmed()
 
     def packed(self) -> bytes:
         """As it is kept."""

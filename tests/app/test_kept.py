@@ -21,6 +21,7 @@ from fair_ladle.app.drafts.change_types import NewLot, StatusChange
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import totals
 from fair_ladle.app.statements import views as statements
@@ -65,6 +66,11 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     months = [date(2025, month, 1) for month in (11, 12)] + [date(2026, month, 1) for month in range(1, 12)]
     everything = {(each.code, first) for each in demo.run(pools.products) for first in months}
     assert outdated(demo) == everything
+    with monkeypatch.context() as patched:
+        patched.setattr(totals, "LARGE", 1)
+        with pytest.raises(Refused, match="0 of 9 products of October 2026 are worked out"):
+            demo.snapshot(statements.overview, admin(demo, "GANNET"), "2026-10")
+        assert demo.snapshot(statements.overview, admin(demo, "GANNET"), "2025-10").buyers == [], "no job keeps it"
     whose = (admin(demo, "GANNET"), "TERN", "2026-10")
     early = demo.snapshot(statements.statement_view, *whose, waits=False)
     waited = demo.snapshot(statements.statement_view, *whose)
@@ -77,6 +83,7 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     before = demo.run(statements.overview, admin(demo, "GANNET"), "2026-10")
     with monkeypatch.context() as patched:
         patched.setattr(totals, "worked_out", None)
+        patched.setattr(totals, "LARGE", 1)
         assert demo.run(statements.overview, admin(demo, "GANNET"), "2026-10") == before, "and nothing is worked out"
 
     lot = NewLot(

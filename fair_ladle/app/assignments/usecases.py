@@ -50,7 +50,6 @@ def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
     and the chain of the log."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
-    log_service.seal_new(tx)
     found = [*counters.differences(tx), *claims.differences(tx), *memberships.differences(tx), *kept.differences(tx)]
     found += usage.stored_differences(tx, [each for each in pools_service.products(tx) if each.is_storage])
     found.extend(("log", each, "", "") for each in log_service.broken_seals(tx))

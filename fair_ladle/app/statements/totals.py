@@ -9,10 +9,12 @@ from datetime import date
 from decimal import Decimal
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import store
@@ -20,6 +22,8 @@ from fair_ladle.app.statements.billing import BillingPeriod
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.core.calendar import month_before, month_of
 
+LARGE = 5_000
+"""So many accounts, and a month of all buyers is worked out by the job alone."""
 MONTHS_KEPT = 13
 """The one under way and those before it."""
 
@@ -106,6 +110,20 @@ def costs_of(
         if buyer in costs:
             found[each.code] = costs[buyer]
     return found, False
+
+
+def wait_for(tx: Transaction, accounts: Accounts, first: date) -> None:
+    """Refused while a month of a large installation is not kept for all products, which a job does: to work it out
+    takes minutes, and everybody who asks would do it again. Months older than those it keeps are not waited for."""
+    today = accounts_service.today(tx)
+    if len(accounts.tree) < LARGE or (today.year - first.year) * 12 + today.month - first.month >= MONTHS_KEPT:
+        return
+    last = month_of(f"{first:%Y-%m}")[1]
+    there, products = store.kept_months(tx.connection, first), pools_service.products(tx)
+    ready = sum(there.get(each.id) == _made_of(tx, each, first, last) for each in products)
+    if ready < len(products):
+        said = f"{ready} of {len(products)} products of {first:%B %Y} are worked out; what is asked for follows."
+        raise Refused(Problem("busy", "Still being worked out", 503, said))
 
 
 def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str | None:

@@ -1,6 +1,6 @@
 import { reckonIn } from '../domain/months'
 import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query'
-import { api, take, type Schemas } from './client'
+import { api, ApiError, take, type Schemas } from './client'
 
 /** One factory a question: its key, how it is asked, and its type. */
 
@@ -169,6 +169,9 @@ export const buyers = (month: string) =>
     queryFn: () => take(api.GET('/api/statements', { params: { query: { month } } })),
     staleTime: 60_000,
     placeholderData: keepPreviousData,
+    // While the month is still being worked out.
+    refetchInterval: (query) =>
+      query.state.error instanceof ApiError && query.state.error.status === 503 ? 5000 : false,
   })
 
 /** A statement as soon as it can be there: without its costs where these have to be worked out. */

@@ -37,7 +37,7 @@ const DaysCompared = lazy(() => import('./DaysCompared').then((part) => ({ defau
 export function AllocationsScreen() {
   const found = useQuery(productsInSight)
   if (found.isPending) return <Wait what="the positions" />
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Allocations" error={found.error} again={() => void found.refetch()} />
   return <Loaded products={found.data} />
 }
 

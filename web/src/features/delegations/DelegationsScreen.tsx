@@ -54,7 +54,7 @@ export default function DelegationsScreen() {
       [gives],
     ),
   )
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Delegations" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the delegations" />
   const body = found.data
   const rows = body.delegations

@@ -23,7 +23,7 @@ export default function KeysScreen() {
   const [made, setMade] = useState<{ name: string; key: string } | null>(null)
   const [reading, setReading] = useState(false)
   const { run, trouble } = useAction(...CHANGES)
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Keys" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the keys" />
   const make = (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()

@@ -22,7 +22,7 @@ export default function DraftsScreen() {
   const [params, setParams] = useSearchParams()
   const chosen = Number(params.get('draft')) || found.data?.[0]?.id
   if (found.isPending) return <Wait what="the drafts" />
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Drafts" error={found.error} again={() => void found.refetch()} />
   return (
     <div className="workspace">
       <div className="gridside">

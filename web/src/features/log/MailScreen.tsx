@@ -7,7 +7,7 @@ import { LogTabs } from './LogTabs'
 /** What the demo would have sent: its mail goes to a stand-in on this machine. */
 export default function MailScreen() {
   const found = useQuery(demoMail)
-  if (found.isError) return <Trouble error={found.error} />
+  if (found.isError) return <Trouble page="Demo mail" error={found.error} />
   if (!found.data) return <Wait what="the mail" />
   return (
     <>

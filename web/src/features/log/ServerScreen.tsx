@@ -85,7 +85,7 @@ const jobColumns: Column<Job>[] = [
 export default function ServerScreen() {
   const found = useQuery(serverNow)
   if (found.isPending) return <Wait what="the server’s figures" />
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Server" error={found.error} again={() => void found.refetch()} />
   const server = found.data
   const late = server.jobs.filter((each) => !each.running && each.late_seconds >= 5).length
   return (

@@ -20,7 +20,7 @@ export default function OwnScreen() {
     await queries.invalidateQueries({ queryKey: own.queryKey })
     if (lacking) await queries.invalidateQueries({ queryKey: me.queryKey })
   }
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Your sign-in" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="your sessions" />
   return (
     <>

@@ -21,7 +21,7 @@ export default function DomainsScreen() {
   const isOperator = running?.kind === 'operator'
   const only = useOnlyAccount()
   const { run, trouble } = useAction('domains', 'today')
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Self sign-up" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the domains" />
   const change = (work: Promise<unknown>) => run(() => work)
   const put = (domain: string, account: string, joining: Joining) =>

@@ -30,7 +30,7 @@ export default function GroupsScreen() {
   const key = params.get('group') ?? (first ? nameOf(first) : null)
   const [account = '', code = ''] = key?.split('/') ?? []
   const named = useQuery({ ...oneGroup(account, code), enabled: code !== '' })
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Groups" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the groups" />
   const groups = found.data.pages.flatMap((each) => each.groups)
   const total = found.data.pages[0]?.total ?? 0

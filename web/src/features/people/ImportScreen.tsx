@@ -27,7 +27,7 @@ export default function ImportScreen() {
 
 function One({ number }: { number: number }) {
   const run = useQuery(importRun(number))
-  if (run.isError) return <Trouble error={run.error} again={() => void run.refetch()} />
+  if (run.isError) return <Trouble page="Import people" error={run.error} again={() => void run.refetch()} />
   if (!run.data) return <Wait what="the table" />
   return run.data.state === 'open' ? <ImportMapping number={number} /> : <ImportProgress run={run.data} />
 }

@@ -49,7 +49,7 @@ const columns: Column<Waiting & { place: number | null }>[] = [
 /** Who is reached by a layer and has no seat yet? The first gets the next one that comes free, by itself. */
 export default function QueueScreen() {
   const found = useQueue()
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Waiting list" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the queue" />
   const places = new Map<string, number>()
   const rows = found.data.map((each) => {

@@ -39,7 +39,7 @@ export default function ReclaimScreen() {
   const usual = useQuery({ ...settingsOf(who?.running.account ?? ''), enabled: who !== undefined }).data
   const [params, setParams] = useSearchParams()
   const [edited, setEdited] = useState(false)
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Idle seats" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the policies" />
   const key = params.get('policy')
   const chosen = key === 'new' ? null : (found.data.find((each) => String(each.id) === key) ?? found.data[0] ?? null)

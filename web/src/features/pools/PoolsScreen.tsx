@@ -40,7 +40,7 @@ export default function PoolsScreen() {
   )
   const [checking, setChecking] = useState(false)
   const [first, setFirst] = useState<ProductBody | null>(null)
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Pools" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the pools" />
   const chosen =
     found.data.find(

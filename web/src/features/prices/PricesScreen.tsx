@@ -35,7 +35,7 @@ export default function PricesScreen() {
     enabled: seller !== '',
   })
   const find = params.get('find') ?? ''
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Prices" error={found.error} again={() => void found.refetch()} />
   if (!found.data || !own) return <Wait what="the prices" />
   const prices = found.data
   const present = dayOf(who.now)

@@ -53,7 +53,7 @@ export default function MarginsScreen() {
   const found = useQuery(marginsOf(month))
   const seesPools = useCan('pools.see')
   const pools = useQuery({ ...poolsOf(month), enabled: seesPools })
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Margin" error={found.error} again={() => void found.refetch()} />
   if (!found.data || !who) return <Wait what="the margins" />
   const sellers = [...new Map(found.data.map((each) => [each.seller, each.seller_name]))]
   const owners = pools.data?.rows.map((each): [string, string] => [each.owner, each.owner_name]) ?? []

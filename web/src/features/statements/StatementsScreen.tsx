@@ -35,7 +35,7 @@ export default function StatementsScreen() {
   const [naming, setNaming] = useState(false)
   const [said, setSaid] = useState('')
   const closes = useCan('statements.close')
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Statements" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the statements" />
   const { buyers, days, days_read, closed } = found.data
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)

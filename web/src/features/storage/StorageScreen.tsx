@@ -214,7 +214,7 @@ export default function StorageScreen() {
   const asked = { product, account, what, show, order, find, day }
   const found = useStored(asked)
   if (!who || products.isPending) return <Wait what="the storage" />
-  if (products.isError) return <Trouble error={products.error} again={() => void products.refetch()} />
+  if (products.isError) return <Trouble page="Storage" error={products.error} again={() => void products.refetch()} />
   if (!products.data.length)
     return (
       <Empty title="No storage yet">

@@ -38,7 +38,7 @@ export default function SystemsScreen() {
   const [shown, setShown] = useState<number | null>(null)
   const outcome = useOutcome()
   const { run, busy, trouble } = useAction('storage sources', 'storage')
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Storage systems" error={found.error} again={() => void found.refetch()} />
   if (!found.data || !who) return <Wait what="the storage systems" />
   const ask = (source: Source, dry: boolean) =>
     run(async () => {

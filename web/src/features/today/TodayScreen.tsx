@@ -32,7 +32,7 @@ const cellAddress = (account: string, product: string, measure: string) =>
 export default function TodayScreen() {
   const found = useQuery(todayQuery)
   const [params, setParams] = useSearchParams()
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (found.isError) return <Trouble page="Today" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the day" />
   const day = found.data
   const only = params.get('only') ?? 'all'

@@ -72,7 +72,7 @@ def test_a_table_of_sizes_with_its_faults_first(open_page: Open) -> None:
     dialog = page.get_by_role("dialog", name="Upload sizes")
     wrong = b"tenant,share,used\nOLDQUAY-CREW,MAPS,5\nTERN,MAPS,5\n"
     dialog.get_by_label("CSV, XLSX").set_input_files({"name": "s.csv", "mimeType": "text/csv", "buffer": wrong})
-    expect(dialog.get_by_role("table", name="Faults")).to_contain_text("There is no account 'TERN'")
+    expect(dialog.get_by_role("table", name="Errors")).to_contain_text("There is no account 'TERN'")
     expect(dialog.get_by_role("button", name="Record")).to_be_disabled()
     right = wrong.replace(b"TERN", b"OLDQUAY-HARBOUR")
     dialog.get_by_label("CSV, XLSX").set_input_files({"name": "s.csv", "mimeType": "text/csv", "buffer": right})

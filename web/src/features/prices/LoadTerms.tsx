@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
+import { FaultTable } from '../../components/FaultTable'
 import { FormDialog } from '../../components/FormDialog'
 import { whole } from '../../domain/units'
 
@@ -71,26 +72,7 @@ export function LoadTerms({
           <p className="over mb-1">
             Nothing was loaded: {whole(found.fault_count)} {found.fault_count === 1 ? 'error' : 'errors'}.
           </p>
-          <table className="ledger tight" aria-label="Errors">
-            <thead>
-              <tr>
-                <th className="fig">Row</th>
-                <th>Column</th>
-                <th>Found</th>
-                <th>Expected</th>
-              </tr>
-            </thead>
-            <tbody>
-              {found.faults.map((each, place) => (
-                <tr key={place}>
-                  <td className="fig">{each.row ?? '–'}</td>
-                  <td>{each.column ?? '–'}</td>
-                  <td>{each.found}</td>
-                  <td>{each.expected}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <FaultTable faults={found.faults} />
           {found.fault_count > found.faults.length && (
             <p className="quiet small mb-0">and {whole(found.fault_count - found.faults.length)} more</p>
           )}

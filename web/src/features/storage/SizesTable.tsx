@@ -4,6 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { ColumnChoice } from '../../components/ColumnChoice'
+import { FaultTable } from '../../components/FaultTable'
 import { whole } from '../../domain/units'
 import { storageProducts } from './queries'
 
@@ -105,34 +106,11 @@ export function SizesTable({
         {found && (found.rows > 0 || found.fault_count > 0) && (
           <p role="status" className="mb-1">
             {found.fault_count
-              ? `${whole(found.fault_count)} ${found.fault_count === 1 ? 'row has a fault' : 'rows have faults'}; mend the file and choose it again. Nothing is recorded while there is one.`
-              : `${whole(found.rows)} sizes, no faults.`}
+              ? `${whole(found.fault_count)} ${found.fault_count === 1 ? 'row has an error' : 'rows have errors'}; correct the file and choose it again. Nothing is recorded while there is one.`
+              : `${whole(found.rows)} sizes, no errors.`}
           </p>
         )}
-        {found && found.faults.length > 0 && (
-          <div className="scroll" style={{ maxHeight: '40vh' }} role="region" aria-label="Faults" tabIndex={0}>
-            <table className="ledger small" aria-label="Faults">
-              <thead>
-                <tr>
-                  <th className="fig">Row</th>
-                  <th>Column</th>
-                  <th>Found</th>
-                  <th>Expected</th>
-                </tr>
-              </thead>
-              <tbody>
-                {found.faults.map((each) => (
-                  <tr key={`${each.row} ${each.column}`}>
-                    <td className="fig">{each.row}</td>
-                    <td>{each.column}</td>
-                    <td className="text-break">{each.found}</td>
-                    <td>{each.expected}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </div>
-        )}
+        {found && found.faults.length > 0 && <FaultTable faults={found.faults} />}
         {trouble && (
           <p className="over mt-2 mb-0" role="alert">
             {trouble}

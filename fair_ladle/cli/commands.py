@@ -346,7 +346,6 @@ def costs(
 def verify(as_csv: Csv = False) -> None:
     """Every counter, chain of the log, closed statement and payment that does not agree with its evidence."""
     database = open_database()
-    database.run(log_service.seal_new)
     proofs = (assignments.verify, statements.verify, payments.verify, journal.differences)
     found = [each for proof in proofs for each in database.snapshot(proof, COMMAND_LINE)]
     show(("what", "where", "found", "evidence"), found, as_csv)

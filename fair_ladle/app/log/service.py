@@ -192,8 +192,11 @@ def seal_new(tx: Transaction) -> int:
     return len(rows)
 
 
+MOST_UNSEALED = 100_000
+
+
 def broken_seals(tx: Transaction) -> list[str]:
-    """Everything about the log that its seals, codes and anchors speak against."""
+    """Everything about the log that its seals, codes and anchors speak against; what is not sealed yet has codes."""
     key = _key(tx)
     anchored = sealing.anchors(tx.settings.home, str(tx.connection.engine.url.database))
     found, number, seal = [], 0, ""
@@ -212,6 +215,11 @@ def broken_seals(tx: Transaction) -> list[str]:
             if entry.number in anchored and anchored[entry.number] != entry.seal:
                 found.append(f"seal {entry.number} is not the one that was anchored")
             number, seal = entry.number, entry.seal
+    for waiting in store.unsealed(tx.connection, MOST_UNSEALED):
+        of_another = waiting.id > key.older and waiting.code != key.code(_of_row(waiting))
+        if of_another or (waiting.digest and not _is_as_sealed(waiting)):
+            said = f"entry {waiting.id} of {waiting.at:%Y-%m-%d %H:%M} was changed, or was not written by Fair Ladle"
+            found.append(said)
     if anchored and max(anchored) > number:
         found.append(f"entries are gone from the end: {max(anchored)} were sealed, {number} are there")
     return found

@@ -119,16 +119,18 @@ def begin(database: Database, home: Path, server: str) -> None:
     kept = home / "demo-keys.txt"
     if kept.exists():
         device_key, session_key = kept.read_text().split()
-        people = [
-            row.person.username
-            for row in database.run(listing.listing, ADMIN, _STAFF, "last_seen", True, 0, SESSIONS).rows
-        ]
         threading.Thread(
             target=_report,
-            args=(home / "demo-machines", server, device_key, session_key, people),
+            args=(home / "demo-machines", server, device_key, session_key, who_works(database)),
             daemon=True,
             name="demo machines",
         ).start()
+
+
+def who_works(database: Database) -> list[str]:
+    """Whose sessions (usernames) go on as long as the server is up."""
+    found = database.run(listing.listing, ADMIN, _STAFF, "username", False, 0, SESSIONS)
+    return [row.person.username for row in found.rows]
 
 
 def _report(folder: Path, server: str, device_key: str, session_key: str, people: list[str]) -> None:

@@ -8,6 +8,7 @@ from pathlib import Path
 from fastapi.testclient import TestClient
 
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.demo import reporting
 from fair_ladle.demo.load import prepare
 from fair_ladle.main import create_app
 from tests.app.test_setup import enter
@@ -42,6 +43,8 @@ def test_no_screen_of_the_demo_opens_empty(new_database: Callable[[], Database],
     assert len([each for each in drafts if each["state"] == "applied"]) >= 10
     assert day["allocations_ending"], "a raise that ends by itself"
     assert [each["offline_until"] is not None for each in operator.get("/api/sessions").json()["rows"]] == [True]
+    offline = operator.get("/api/sessions").json()["rows"][0]["username"]
+    assert offline not in reporting.who_works(database), "the demo's sessions end nobody's"
     (scanner,) = operator.get("/api/storage-sources").json()
     assert [(each["outcome"], each["recorded"]) for each in scanner["runs"]] == [("done", 2)]
     for path in ("/api/devices?account=OLDQUAY", "/api/items/NUMBERS?account=NORTHFOLD"):

@@ -68,8 +68,11 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     assert outdated(demo) == everything
     with monkeypatch.context() as patched:
         patched.setattr(totals, "LARGE", 1)
-        with pytest.raises(Refused, match="0 of 9 products of October 2026 are worked out"):
+        with pytest.raises(Refused, match=r"October 2026 are still being calculated \(0 of 9 products are done\)"):
             demo.snapshot(statements.overview, admin(demo, "GANNET"), "2026-10")
+        with pytest.raises(Refused, match="still being calculated. Ask") as told:
+            demo.snapshot(statements.overview, admin(demo, "OLDQUAY"), "2026-10")
+        assert "9" not in told.value.problem.detail, "how many products there are is the operator's"
         assert demo.snapshot(statements.overview, admin(demo, "GANNET"), "2025-10").buyers == [], "no job keeps it"
     whose = (admin(demo, "GANNET"), "TERN", "2026-10")
     early = demo.snapshot(statements.statement_view, *whose, waits=False)

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.data_import import terms_admin
 from fair_ladle.app.plumbing.foreign import table_of
-from fair_ladle.app.plumbing.http import Db, Keyed, Who
+from fair_ladle.app.plumbing.http import Db, FileFault, Keyed, Who
 from fair_ladle.app.plumbing.routing import Router
 
 FILES = "/api/terms-files"
@@ -36,15 +36,6 @@ class TermsRow(BaseModel):
     cells: CellsBody = Field(max_length=20)
 
 
-class TermsFault(BaseModel):
-    """What is wrong in a file, where, and what would be right."""
-
-    row: int | None
-    column: str | None
-    found: str
-    expected: str
-
-
 class LoadedTerms(BaseModel):
     """What became of the rows of a file; where there are faults, nothing."""
 
@@ -52,7 +43,7 @@ class LoadedTerms(BaseModel):
     changed: int
     left: int
     fault_count: int
-    faults: list[TermsFault]
+    faults: list[FileFault]
 
 
 @routes.get("/{seller}", response_model=list[TermsTable])
@@ -94,7 +85,7 @@ def load(
         left=merged.left,
         fault_count=len(faults),
         faults=[
-            TermsFault(row=each.row, column=each.column, found=each.found, expected=each.expected)
+            FileFault(row=each.row, column=each.column, found=each.found, expected=each.expected)
             for each in faults[:MOST_FAULTS]
         ],
     )

@@ -132,7 +132,7 @@ def go_offline(tx: Transaction, token: str, days: int) -> datetime:
         raise invalid(f"Between 1 and {MOST_OFFLINE_DAYS} days.", "days")
     row = _live(tx, token)
     if row.ends_at is not None:
-        raise conflict("This session is about to end; it cannot be taken along.")
+        raise conflict("This session is about to end; it cannot go offline.")
     until = tx.now + timedelta(days=days)
     store.change(tx.connection, [row.id], {"until": until, "offline_until": until})
     return until

@@ -54,7 +54,7 @@ class Cache(Generic[Value]):
         if self._turns is None:
             return make()
         if not self._turns.acquire(timeout=TURN_SECONDS):
-            said = "Others wait for figures that are still being worked out. Ask again in a minute."
+            said = "Other figures are still being calculated. Ask again in a minute."
             raise Refused(Problem("busy", "Too busy", 503, said))
         try:
             return make()

@@ -38,6 +38,15 @@ class ProblemBody(BaseModel):
     detail: str
 
 
+class FileFault(BaseModel):
+    """What is wrong in a file, where (None = of the whole), and what would be right."""
+
+    row: int | None
+    column: str | None
+    found: str
+    expected: str
+
+
 PROBLEMS = {
     400: "Cannot be read",
     401: "Not signed in",

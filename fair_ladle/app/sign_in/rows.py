@@ -33,11 +33,10 @@ class StandingDelegation:
 
 
 @dataclass(frozen=True)
-class OwnDelegation:
-    """A delegation as whoever holds it knows it."""
+class DelegationThere:
+    """A delegation, and the account where it is."""
 
     delegation_id: int
-    called: str | None
     role: str
     role_id: int | None
     limits: Any
@@ -49,18 +48,16 @@ class OwnDelegation:
 
 
 @dataclass(frozen=True)
-class ActingDelegation:
-    """A delegation that somebody acts through; ``person`` is what they are called there."""
+class OwnDelegation(DelegationThere):
+    """One as whoever holds it knows it."""
 
-    delegation_id: int
-    role: str
-    role_id: int | None
-    limits: Any
-    people_of: int | None
-    account_id: int
-    code: str
-    name: str
-    kind: str
+    called: str | None
+
+
+@dataclass(frozen=True)
+class ActingDelegation(DelegationThere):
+    """One that somebody acts through; ``person`` is what they are called there."""
+
     first_day: date | None
     last_day: date | None
     composed: str | None

@@ -35,8 +35,10 @@ KEYS = {
 
 def load(tx: Transaction, table: str, rows: list[dict[str, Any]]) -> Merged:
     """Create and change the rows of a table of terms by its key."""
-    generations.renew(tx, "rates")
-    return merge(tx.connection, metadata.tables[table], KEYS[table], rows)
+    merged = merge(tx.connection, metadata.tables[table], KEYS[table], rows)
+    if merged.created or merged.changed:
+        generations.renew(tx, "rates")
+    return merged
 
 
 def rows_of(tx: Transaction, table: str, seller_id: int | None, limit: int) -> list[Any]:

@@ -112,9 +112,12 @@ def costs_of(
     return found, False
 
 
-def wait_for(tx: Transaction, accounts: Accounts, first: date) -> None:
+def refuse_unless_kept(tx: Transaction, accounts: Accounts, first: date, sees_all: bool) -> None:
     """Refused while a month of a large installation is not kept for all products, which a job does: to work it out
-    takes minutes, and everybody who asks would do it again. Months older than those it keeps are not waited for."""
+    takes minutes, and everybody who asks would do it again. Months older than those it keeps are worked out.
+
+    ``sees_all``: it is said of how many products it is kept; who does not see all is told of no number.
+    """
     today = accounts_service.today(tx)
     if len(accounts.tree) < LARGE or (today.year - first.year) * 12 + today.month - first.month >= MONTHS_KEPT:
         return
@@ -122,8 +125,9 @@ def wait_for(tx: Transaction, accounts: Accounts, first: date) -> None:
     there, products = store.kept_months(tx.connection, first), pools_service.products(tx)
     ready = sum(there.get(each.id) == _made_of(tx, each, first, last) for each in products)
     if ready < len(products):
-        said = f"{ready} of {len(products)} products of {first:%B %Y} are worked out; what is asked for follows."
-        raise Refused(Problem("busy", "Still being worked out", 503, said))
+        how_far = f" ({ready} of {len(products)} products are done)" if sees_all else ""
+        said = f"The figures of {first:%B %Y} are still being calculated{how_far}. Ask again in a minute."
+        raise Refused(Problem("busy", "Not ready yet", 503, said))
 
 
 def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str | None:

@@ -19,7 +19,7 @@ from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod, Line, LineDay, parse_month
 from fair_ladle.app.statements.ledger import Ledger, Statement, numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
-from fair_ladle.app.statements.totals import ProductTotals, costs_of, product_totals, wait_for
+from fair_ladle.app.statements.totals import ProductTotals, costs_of, product_totals, refuse_unless_kept
 from fair_ladle.app.statements.usecases import may_see_cost, statements
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_name, day_start, instant, month_before, month_of
@@ -113,9 +113,9 @@ def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
     first, last = parse_month(month)
     ledger = MonthsLedger(tx)
     accounts = ledger.period(first).accounts
-    for each in (first, month_before(first)):
-        wait_for(tx, accounts, each)
     tree, top = accounts.tree, accounts_service.top_row(accounts, actor)
+    for each in (first, month_before(first)):
+        refuse_unless_kept(tx, accounts, each, sees_all=top == 0)
     now, rows = ledger.totals(first), []
     using = set[str]().union(*(each.amounts for each in now), *(each.unpriced for each in now))
     special = {*ledger.closed, *ledger.period(first).sellers_with_terms}

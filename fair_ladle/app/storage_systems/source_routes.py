@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from fastapi import Body, Depends, Query
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.http import Db, FileFault, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.storage_systems import sources, tables_in
 from fair_ladle.app.storage_systems.sources import SourceTerms
@@ -143,15 +143,6 @@ def run_source(number: int, db: Db, who: Who, dry: bool = False) -> None:
     db.run(sources.run_now, who, number, dry)
 
 
-class TableFault(BaseModel):
-    """What is wrong in a row, where, and what would be right."""
-
-    row: int
-    column: str
-    found: str
-    expected: str
-
-
 class SizesTable(BaseModel):
     """A table of sizes as it is understood: its columns, how many rows are sizes, and faults; ``recorded`` is null
     where nothing was asked to be."""
@@ -160,7 +151,7 @@ class SizesTable(BaseModel):
     columns: dict[str, int]
     rows: int
     fault_count: int
-    faults: list[TableFault]
+    faults: list[FileFault]
     recorded: int | None
 
 
@@ -229,6 +220,6 @@ def _table(found: tables_in.Read, faults: list[tables_in.RowFault], count: int, 
         columns=found.columns,
         rows=len(found.reports),
         fault_count=count,
-        faults=[TableFault(**asdict(each)) for each in faults],
+        faults=[FileFault(**asdict(each)) for each in faults],
         recorded=recorded,
     )

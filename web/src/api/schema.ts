@@ -6889,6 +6889,20 @@ export interface components {
             figure: string;
         };
         /**
+         * FileFault
+         * @description What is wrong in a file, where (None = of the whole), and what would be right.
+         */
+        FileFault: {
+            /** Column */
+            column: string | null;
+            /** Expected */
+            expected: string;
+            /** Found */
+            found: string;
+            /** Row */
+            row: number | null;
+        };
+        /**
          * FolderAct
          * @description Archive a folder, open it again (also one that is to be deleted), have it deleted after the waiting time, or move
          *     it with its bytes to another account.
@@ -8232,7 +8246,7 @@ export interface components {
             /** Fault Count */
             fault_count: number;
             /** Faults */
-            faults: components["schemas"]["TermsFault"][];
+            faults: components["schemas"]["FileFault"][];
             /** Left */
             left: number;
         };
@@ -11617,7 +11631,7 @@ export interface components {
             /** Fault Count */
             fault_count: number;
             /** Faults */
-            faults: components["schemas"]["TableFault"][];
+            faults: components["schemas"]["FileFault"][];
             /** Header */
             header: string[];
             /** Recorded */
@@ -12177,20 +12191,6 @@ export interface components {
             table: string;
         };
         /**
-         * TableFault
-         * @description What is wrong in a row, where, and what would be right.
-         */
-        TableFault: {
-            /** Column */
-            column: string;
-            /** Expected */
-            expected: string;
-            /** Found */
-            found: string;
-            /** Row */
-            row: number;
-        };
-        /**
          * TemplateBody
          * @description A shape kept under a name.
          */
@@ -12275,20 +12275,6 @@ export interface components {
             passes_on: boolean;
             /** Role */
             role: string;
-        };
-        /**
-         * TermsFault
-         * @description What is wrong in a file, where, and what would be right.
-         */
-        TermsFault: {
-            /** Column */
-            column: string | null;
-            /** Expected */
-            expected: string;
-            /** Found */
-            found: string;
-            /** Row */
-            row: number | null;
         };
         /**
          * TermsRow

@@ -246,7 +246,7 @@ function Row({ each, first, depth, body, ask, change, end, tell, endKeys }: RowP
       <td className="text-nowrap">
         {each.role_name}
         {limitedTo(each).map((said) => (
-          <div key={said} className="quiet small">
+          <div key={said} className="quiet small text-wrap">
             {said}
           </div>
         ))}

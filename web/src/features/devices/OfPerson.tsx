@@ -44,7 +44,7 @@ export function OfPerson({ username }: { username: string }) {
                 <span className="quiet small">
                   on {each.machine}
                   {each.offline_until
-                    ? `, taken along until ${dayName(dayOf(each.offline_until))}`
+                    ? `, offline until ${dayName(dayOf(each.offline_until))}`
                     : each.ends_at
                       ? ', told to save'
                       : ''}

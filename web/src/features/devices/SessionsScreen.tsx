@@ -51,7 +51,7 @@ const COLUMNS: Column<Session>[] = [
           △ told to save; {row.why}
         </span>
       ) : row.offline_until ? (
-        `taken along until ${dayName(dayOf(row.offline_until))}`
+        `offline until ${dayName(dayOf(row.offline_until))}`
       ) : (
         'live'
       ),
@@ -150,7 +150,7 @@ export default function SessionsScreen() {
             </p>
             {offline > 0 && (
               <p className="near mt-2 mb-0">
-                {offline} {offline === 1 ? 'was' : 'were'} taken along without a network and cannot be told:{' '}
+                {offline} {offline === 1 ? 'is' : 'are'} offline and cannot be told:{' '}
                 {offline === 1 ? 'it ends' : 'they end'} here at once.
               </p>
             )}

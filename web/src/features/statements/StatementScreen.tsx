@@ -129,8 +129,8 @@ export default function StatementScreen() {
         {body.costs_wait && (
           <p className="quiet small px-3 pt-2 m-0 costs" role="status">
             {costed.isError
-              ? `Cost and margin are not there yet. ${messageOf(costed.error)}`
-              : 'Cost and margin are being worked out from everybody’s month.'}
+              ? `Cost and margin are not available yet. ${messageOf(costed.error)}`
+              : 'Cost and margin are still being calculated.'}
           </p>
         )}
         {body.notes.map((each) => (

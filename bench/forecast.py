@@ -9,7 +9,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 
 from bench.measured import Measure
-from fair_ladle.core.forecasting import days_ahead, range_of, starts
+from fair_ladle.core.forecasting import DayAhead, days_ahead, range_of, starts
 from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Tier, TierMode, charge
 
 BUYERS, SEEN_ON, BEFORE, SECONDS = 100, 10, 92, 86_400
@@ -89,7 +89,7 @@ def measure() -> list[Measure]:
                 return sum((each.amount for each in charged), Decimal(0))
 
             histories = [life[max(0, begin - BEFORE) : read] for life in lives]
-            ahead = [SECONDS] * (count - SEEN_ON)
+            ahead = [DayAhead(SECONDS, 0, None, False)] * (count - SEEN_ON)
             found = range_of(
                 [
                     total([history[-SEEN_ON:] + days_ahead(history, start, ahead) for history in histories])

@@ -2,7 +2,8 @@
 
 For every earlier day that is followed by as many read days as are ahead, the days ahead are the last day's figures and
 what they differed by then. So trends, steps and noise of the buyer's own are in it, and the same earlier day is taken
-for all products, so that what moves together moves together. Its middle is what is likely, its outer parts the range.
+for all products, so that what moves together moves together. What is allocated to the buyer on the days ahead is known,
+and is taken as it is. Its middle is what is likely, its outer parts the range.
 """
 
 from __future__ import annotations
@@ -10,13 +11,23 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from fair_ladle.core.pricing import BuyerDay
 
 OUTER = (Decimal("0.05"), Decimal("0.95"))
 """The parts of the totals that lie below the range, and below or in it."""
 Total = TypeVar("Total")
+
+
+class DayAhead(NamedTuple):
+    """A day to come: its length, and what is allocated to the buyer on it (grains; no ``overage_cap`` where its cap is
+    not overage, nor where nothing is allocated)."""
+
+    seconds: int
+    reserve: int
+    overage_cap: int | None
+    allocated: bool
 
 
 @dataclass(frozen=True)
@@ -33,31 +44,22 @@ def starts(days_read: int, days_ahead: int) -> range:
     return range(max(0, days_read - days_ahead))
 
 
-def days_ahead(history: Sequence[BuyerDay], start: int, seconds: Sequence[int]) -> list[BuyerDay]:
-    """The days ahead, of these lengths, if from the last day of ``history`` on a product goes as from an earlier day
-    on. Reserve and cap stay as they are."""
+def days_ahead(history: Sequence[BuyerDay], start: int, ahead: Sequence[DayAhead]) -> list[BuyerDay]:
+    """The days ahead if from the last day of ``history`` on the load and use of a product go as from an earlier day on,
+    with what is allocated on each."""
     last, then = history[-1], history[start]
     found = []
-    for step, length in enumerate(seconds, start=1):
+    for step, day in enumerate(ahead, start=1):
         came = history[start + step]
 
-        def moved(name: str, came: BuyerDay = came, length: int = length) -> int:
+        def moved(name: str, came: BuyerDay = came, length: int = day.seconds) -> int:
             now, before, after = (getattr(day, name) / day.seconds for day in (last, then, came))
             return max(0, int(round((now + after - before) * length)))
 
-        load, held, used = moved("load"), moved("held"), moved("used")
-        cap = None if last.overage_cap is None else last.overage_cap * length // last.seconds
-        found.append(
-            BuyerDay(
-                length,
-                load,
-                held,
-                last.reserve * length // last.seconds,
-                used,
-                cap,
-                last.counts or came.counts and (load > 0 or held > 0),
-            )
-        )
+        load, reserve = moved("load"), day.reserve * day.seconds
+        held = max(load, reserve)
+        cap = None if day.overage_cap is None else day.overage_cap * day.seconds
+        found.append(BuyerDay(day.seconds, load, held, reserve, moved("used"), cap, day.allocated or held > 0))
     return found
 
 

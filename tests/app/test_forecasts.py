@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import timedelta
 from decimal import Decimal
+from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
@@ -14,7 +15,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.statements import forecasts
-from tests.app.test_closing import books, later, rows  # noqa: F401
+from tests.app.test_closing import books, bring_in, later, rows  # noqa: F401
 from tests.conftest import actor_of
 
 SEATS = "account,product,subject,from\n"
@@ -30,6 +31,27 @@ def test_what_stays_as_it_is_comes_to_what_it_came_to(books: Database) -> None: 
     assert amounts(books, "NORTH") == ["30.75"] * 4
     march = sum(Decimal(each) for each in rows(books, "TERN", "2026-03").values())
     assert march > 0 and len(set(amounts(books, "TERN"))) == 1
+
+
+def test_what_is_allocated_later_in_the_month_is_counted(books: Database, later: Callable[[str, str], None]) -> None:  # noqa: F811
+    """NORTH holds 5 for half of April and 11 for the other: 8 at 5.00, with tax."""
+    later(
+        "allocations",
+        "account,product,reserve,cap,at_cap,first_day,last_day\n"
+        "NORTH,MAIL,5,20,block,2026-01-01,2026-04-15\nNORTH,MAIL,11,20,block,2026-04-16,\n",
+    )
+    assert amounts(books, "NORTH") == ["30.75", "49.20", "49.20", "49.20"]
+
+
+def test_what_begins_later_in_the_month_is_counted(books: Database, tmp_path: Path) -> None:  # noqa: F811
+    """NORTH has no storage until 30 GB of it are reserved for the last ten days: 10 at 0.50, untaxed."""
+    rates = {
+        "allocations": "account,product,reserve,cap,at_cap,first_day\nNORTH,DISK,30,400,block,2026-04-21\n",
+        "rates": "seller,buyer,product,first_day,basis\nMSP,NORTH,DISK,2026-04-01,held\n",
+        "rate_tiers": "seller,buyer,product,first_day,from_quantity,unit_price\nMSP,NORTH,DISK,2026-04-01,0,0.5\n",
+    }
+    bring_in(books, tmp_path / "later", rates)
+    assert amounts(books, "NORTH") == ["30.75", "35.75", "35.75", "35.75"]
 
 
 def test_storage_that_grows_goes_on_growing(books: Database, later: Callable[[str, str], None]) -> None:  # noqa: F811

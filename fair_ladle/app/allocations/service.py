@@ -11,6 +11,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import to_version
+from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.allocations.tables import allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
@@ -58,6 +59,13 @@ def versions_of(tx: Transaction, product: Product, account_ids: Collection[int])
     return [
         row for part in batched(account_ids) for row in store.versions(tx.connection, [product.id], None, None, part)
     ]
+
+
+def versions_between(
+    tx: Transaction, product_ids: Collection[int], first: date, last: date, account_id: int
+) -> list[VersionRecord]:
+    """The versions of these products' allocations to an account that are in force on some of these days."""
+    return store.versions(tx.connection, product_ids, first, last, [account_id])
 
 
 _following: Cache[list[tuple[int, int]]] = Cache(16)

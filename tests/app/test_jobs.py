@@ -9,8 +9,9 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, timedelta
 from ipaddress import ip_network
-from typing import ClassVar
+from typing import Any, ClassVar
 
+import numpy as np
 import pytest
 import sqlalchemy as sa
 
@@ -247,7 +248,7 @@ def test_a_claim_that_is_taken_over_meanwhile_is_not_given_up(demo: Database) ->
 def test_what_is_dear_is_worked_out_one_after_the_other(monkeypatch: pytest.MonkeyPatch) -> None:
     """Days after an intake, say, each for somebody else: together they would take all of the machine."""
     monkeypatch.setattr(cache, "TURN_SECONDS", 0.05)
-    kept: cache.Cache[int] = cache.Cache(8, at_once=1)
+    kept: cache.Cache[int] = cache.Cache(8, megabytes=1, at_once=1)
     begun, goes_on = threading.Event(), threading.Event()
 
     def slow() -> int:
@@ -263,6 +264,27 @@ def test_what_is_dear_is_worked_out_one_after_the_other(monkeypatch: pytest.Monk
         goes_on.set()
         assert (refused.value.problem.status, first.result()) == (503, 1)
     assert kept.get("two", lambda: 2) == 2, "nothing is kept of a refusal"
+
+
+def test_what_is_kept_is_bounded_by_its_size() -> None:
+    """Of five days at 400 kB two fit into a megabyte; one that takes more than that by itself is kept alone."""
+    kept: cache.Cache[dict[str, Any]] = cache.Cache(8, megabytes=1)
+    made: list[int] = []
+
+    def day(number: int, figures: int = 50_000) -> dict[str, Any]:
+        made.append(number)
+        return {"figures": np.zeros(figures, dtype=np.int64), "names": ("Old Quay", "Hazel")}
+
+    for number in range(5):
+        kept.get(number, lambda number=number: day(number))
+    for number in (4, 3, 4, 2):
+        kept.get(number, lambda number=number: day(number))
+    assert made == [0, 1, 2, 3, 4, 2], "the two that were asked for last are there"
+    for _ in range(2):
+        kept.get("large", lambda: day(7, 500_000))
+    assert made[6:] == [7]
+    kept.get(4, lambda: day(4))
+    assert made[7:] == [4], "nothing else is kept beside it"
 
 
 def test_a_statement_nobody_waits_for_is_given_up_by_the_server_too(server: OwnServer) -> None:

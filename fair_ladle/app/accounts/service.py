@@ -183,7 +183,7 @@ def operator(tx: Transaction) -> Any:
     return read() if tx.is_rehearsal else _operators.get((tx.installation, structure_number(tx)), read)
 
 
-_operators: Cache[Any] = Cache(8)
+_operators: Cache[Any] = Cache(8, megabytes=1)
 
 
 def is_set_up(tx: Transaction) -> bool:
@@ -234,8 +234,8 @@ def known(tx: Transaction) -> Accounts:
     return on_day(tx, today(tx))
 
 
-_turns: Cache[list[date]] = Cache(8)
-_trees: Cache[Accounts] = Cache(8)
+_turns: Cache[list[date]] = Cache(8, megabytes=1)
+_trees: Cache[Accounts] = Cache(8, megabytes=128)
 
 
 def on_day(tx: Transaction, day: date) -> Accounts:

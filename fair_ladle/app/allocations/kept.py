@@ -118,7 +118,7 @@ class KeptDay:
             return KeptDay(found["ids"], found["figures"])
 
 
-_days: Cache[KeptDay] = Cache(48)
+_days: Cache[KeptDay] = Cache(48, megabytes=32)
 
 
 class _NotKept(Exception):

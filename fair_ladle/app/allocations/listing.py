@@ -254,7 +254,7 @@ def on_day(tx: Transaction, products: Sequence[Product], codes: Collection[str],
     return kept.positions(tx, products, codes, at) or whole_at(tx, products, at)
 
 
-_settled: Cache[Positions] = Cache(3, at_once=1)
+_settled: Cache[Positions] = Cache(3, megabytes=48, at_once=1)
 """Days that are over, as they were settled: kept while nothing of them changes."""
 
 

@@ -243,7 +243,7 @@ def to_version(row: VersionRecord, code: str) -> Version:
     )
 
 
-_frames: Cache[Snapshot] = Cache(32)
+_frames: Cache[Snapshot] = Cache(32, megabytes=64)
 """Snapshots without what is in use and what follows from it, by day and the generations of what they are made of."""
 
 

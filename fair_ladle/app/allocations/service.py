@@ -68,7 +68,7 @@ def versions_between(
     return store.versions(tx.connection, product_ids, first, last, [account_id])
 
 
-_following: Cache[list[tuple[int, int]]] = Cache(16)
+_following: Cache[list[tuple[int, int]]] = Cache(16, megabytes=2)
 """Which caps ever followed which seats, while allocations stay the same."""
 
 

@@ -49,7 +49,7 @@ from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.statements.rate_cards import RateCards
 from fair_ladle.app.usage import service as usage
 
-_rate_cards: Cache[RateCards] = Cache(16)
+_rate_cards: Cache[RateCards] = Cache(16, megabytes=16)
 
 
 @dataclass(frozen=True)

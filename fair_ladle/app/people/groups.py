@@ -319,7 +319,7 @@ class Groups:
         return found
 
 
-_known: Cache[Groups] = Cache(8)
+_known: Cache[Groups] = Cache(8, megabytes=16)
 
 
 def is_present(person_id: int) -> Clause:

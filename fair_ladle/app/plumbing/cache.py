@@ -10,20 +10,24 @@ from typing import Generic, TypeVar
 from cachetools import LRUCache
 
 from fair_ladle.app.plumbing.problems import Problem, Refused
+from fair_ladle.app.plumbing.sizes import bytes_of
 
 Value = TypeVar("Value")
 
 
 class Cache(Generic[Value]):
-    """Values by key, the least recently used dropped first. A key has to name all that its value depends on.
+    """Values by key, the least recently used dropped first: where there are more than ``most``, or they take more than
+    ``megabytes`` together (the newest alone may). A key has to name all that its value depends on.
 
     ``at_once``: so many are made at the same time, and whoever waits for a turn too long is told so: what takes long
     by itself would take all of the machine together.
     """
 
-    def __init__(self, most: int, at_once: int | None = None):
+    def __init__(self, most: int, megabytes: int, at_once: int | None = None):
         self._turns = None if at_once is None else BoundedSemaphore(at_once)
         self._kept: LRUCache[Hashable, Future[Value]] = LRUCache(most)
+        self._most_bytes = megabytes * 1_000_000
+        self._sizes: dict[Hashable, int] = {}
         self._lock = Lock()
 
     def get(self, key: Hashable, make: Callable[[], Value]) -> Value:
@@ -48,7 +52,16 @@ class Cache(Generic[Value]):
             mine.set_exception(trouble)
             raise
         mine.set_result(made)
+        self._weigh(key, mine, bytes_of(made))
         return made
+
+    def _weigh(self, key: Hashable, mine: Future[Value], size: int) -> None:
+        with self._lock:
+            if self._kept.get(key) is not mine:
+                return
+            self._sizes = {each: size for each, size in self._sizes.items() if each in self._kept} | {key: size}
+            while len(self._kept) > 1 and sum(self._sizes.values()) > self._most_bytes:
+                self._sizes.pop(self._kept.popitem()[0], None)
 
     def _made(self, make: Callable[[], Value]) -> Value:
         if self._turns is None:

@@ -95,8 +95,8 @@ def products(tx: Transaction) -> list[Product]:
     return list(_known.get((tx.installation, generations.numbers(tx, "structure")), lambda: _read(tx)))
 
 
-_known: Cache[tuple[Product, ...]] = Cache(16)
-_pools: Cache[list[Pool]] = Cache(8)
+_known: Cache[tuple[Product, ...]] = Cache(16, megabytes=4)
+_pools: Cache[list[Pool]] = Cache(8, megabytes=16)
 
 
 def _read(tx: Transaction) -> tuple[Product, ...]:
@@ -211,7 +211,7 @@ def costs(tx: Transaction, pool_list: Sequence[Pool], day: date) -> list[Decimal
 
 
 Figure = TypeVar("Figure")
-_figures: Cache[Any] = Cache(64)
+_figures: Cache[Any] = Cache(64, megabytes=8)
 
 
 def _of_lots(tx: Transaction, pool_list: Sequence[Pool], what: str, figure: Callable[[Pool], Figure]) -> list[Figure]:

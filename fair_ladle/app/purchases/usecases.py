@@ -90,7 +90,7 @@ def timeline(tx: Transaction, actor: Actor, owner: str, product: str, draft_id: 
     return Timeline(pool, owner, accounts.name(row), today, [*past, *_ahead(tx, bought, row)])
 
 
-_past: Cache[list[Point]] = Cache(200)
+_past: Cache[list[Point]] = Cache(200, megabytes=8)
 """The points of days that are over: kept in this process while nothing of them changes."""
 
 

@@ -29,7 +29,7 @@ class KeptBook:
 
 
 _adapter = TypeAdapter(KeptBook)
-_books: Cache[KeptBook] = Cache(256)
+_books: Cache[KeptBook] = Cache(256, megabytes=16)
 
 
 def packed(json: bytes) -> tuple[bytes, str]:
@@ -65,7 +65,7 @@ def closed_months(tx: Transaction) -> list[Any]:
     return _closed.get(key, lambda: closed_store.closed_months(tx.connection))
 
 
-_closed: Cache[list[Any]] = Cache(4)
+_closed: Cache[list[Any]] = Cache(4, megabytes=8)
 
 
 def _book(tx: Transaction, seller_id: int, first: date, digest: str) -> KeptBook:

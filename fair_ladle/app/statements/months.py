@@ -205,7 +205,7 @@ def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict
     return found
 
 
-_months: Cache[dict[str, ProductMonth]] = Cache(16)
+_months: Cache[dict[str, ProductMonth]] = Cache(16, megabytes=24)
 SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 

@@ -35,7 +35,7 @@ class _RateRow:
     terms: tuple[Any, ...]
 
 
-_rows: Cache[list[_RateRow]] = Cache(4)
+_rows: Cache[list[_RateRow]] = Cache(4, megabytes=16)
 
 
 def _read(tx: Transaction) -> list[_RateRow]:

@@ -118,7 +118,7 @@ class _Rows:
         )
 
 
-_kept: Cache[_Rows] = Cache(4)
+_kept: Cache[_Rows] = Cache(4, megabytes=16)
 
 
 def _of(rows: BySeller, sellers: Iterable[int]) -> Iterator[Any]:

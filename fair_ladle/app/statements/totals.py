@@ -54,7 +54,7 @@ class ProductTotals:
     pools: tuple[PoolMonth, ...] = ()
 
 
-_totals: Cache[ProductTotals] = Cache(128, at_once=1)
+_totals: Cache[ProductTotals] = Cache(128, megabytes=48, at_once=1)
 
 
 def product_totals(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:

@@ -42,7 +42,7 @@ class Held:
 MOST_HELD, MOST_SERIES = 20_000, 60_000
 """Of so many people, folders and categories together, in so many categories of samples, it is read how much they stored
 on a day."""
-_held: Cache[list[Held]] = Cache(8)
+_held: Cache[list[Held]] = Cache(8, megabytes=32)
 PLACE_OF = {"size": 0, "week": 1, "month": 2, "quarter": 3}
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import getpass
 import itertools
+import os
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
@@ -42,6 +43,12 @@ def every_lock_names_its_rows() -> Iterator[None]:
     statements.violations.clear()
     yield
     assert statements.violations == []
+
+
+@pytest.fixture(scope="session", autouse=True)
+def nothing_is_written_at_home(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Keys, and how far the log of a database of that name was sealed, are no other run's."""
+    os.environ["FAIR_LADLE_HOME"] = str(tmp_path_factory.mktemp("own"))
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -204,17 +204,20 @@ def _comparison(attribute: Attribute, operator: Token, value: Token) -> Clause:
     if name in ("eq", "ne"):
         same = compare["eq"](attribute.column)
         return same if name == "eq" else sa.not_(same)
-    return sa.func.coalesce(compare[name](attribute.column), sa.false())
+    # Never unknown, so that it can be negated, and in a form that an index answers.
+    return sa.and_(attribute.column.is_not(None), compare[name](attribute.column))
 
 
 def _texts(text: str) -> dict[str, Callable[[Any], Clause]]:
     # Letter by letter, both in small letters: a collation that ignores case would ignore accents too.
     value = sa.collate(sa.func.lower(sa.literal(text)), "utf8mb4_nopad_bin")
     length = sa.func.char_length(sa.func.lower(sa.literal(text)))
+    escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    begins = sa.collate(sa.func.lower(sa.literal(f"{escaped}%")), "utf8mb4_nopad_bin")
     return {
         "eq": lambda column: _same(column, value),
         "co": lambda column: contains(column, text),
-        "sw": lambda column: sa.func.left(column, length) == value,
+        "sw": lambda column: column.like(begins, escape="\\"),
         "ew": lambda column: sa.func.right(column, length) == value,
         "gt": lambda column: column > value,
         "ge": lambda column: column >= value,

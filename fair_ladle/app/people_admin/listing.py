@@ -99,8 +99,10 @@ def conditions(
     for code, wanted in ((asked.product, True), (asked.without, False)):
         if code:
             product = pools_service.product(tx, code)
-            has = store.holds([product.id] if product.is_personal else [], tx.now)
-            has = store.one_by_one(has) if for_a_page else has
+            has: Clause = sa.false()
+            if product.is_personal:
+                has = store.holds([product.id], tx.now)
+                has = store.one_by_one(has) if for_a_page else has
             where.append(has if wanted else sa.not_(has))
     if asked.component:
         code, _, component = asked.component.partition("/")

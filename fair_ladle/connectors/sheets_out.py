@@ -139,10 +139,15 @@ def xlsx_parts(
 
 def _new_sheet(workbook: Workbook, title: str, columns: Sequence[str]) -> Any:
     number, named = len(workbook.worksheets()) + 1, NOT_IN_A_TITLE.sub("-", title) or "Sheet"
-    sheet = workbook.add_worksheet(named[:31] if number == 1 else f"{named[:27]} {number}")
+    sheet = workbook.add_worksheet(_cut(named, 31) if number == 1 else f"{_cut(named, 27)} {number}")
     for place, column in enumerate(columns):
         sheet.write_string(0, place, column)
     return sheet
+
+
+def _cut(text: str, most: int) -> str:
+    """As much of a text as a workbook counts so many characters (some letters are two)."""
+    return text.encode("utf-16-le")[: 2 * most].decode("utf-16-le", "ignore")
 
 
 def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]], totals: Totals | None = None) -> bytes:

@@ -341,7 +341,8 @@ def test_sheets_are_bounded() -> None:
 def test_exports_run_nothing_and_break_on_nothing() -> None:
     row = ["＝1+1", "\n=1+1", "Bad\x0bName", "=1"]
     assert as_csv(["a"], [row]).decode().count("'") == 3
-    assert as_xlsx("t", ["a"], [row]).startswith(b"PK")
+    for title in ("t", "", "'t'", "\U000277c5" * 40):  # a letter that a workbook counts as two
+        assert as_xlsx(title, ["a"], [row]).startswith(b"PK")
 
 
 @pytest.mark.parametrize(

@@ -10,6 +10,7 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 
 from fair_ladle.app.plumbing.installation import open_database
 from fair_ladle.app.plumbing.schedule import STOPPED_WITHIN, Schedule
@@ -47,15 +48,21 @@ def keep(stopping: threading.Event) -> None:
 
 def main(server: int) -> None:
     """Do the jobs until told to stop, or until the server (process) is gone."""
-    stopping = threading.Event()
+    is_told = False
+
+    def told(*_: object) -> None:
+        # Nothing with a lock in it: the signal may come while this very thread has that.
+        nonlocal is_told
+        is_told = True
+
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to both; the server says when
-    signal.signal(signal.SIGTERM, lambda *_: stopping.set())
+    signal.signal(signal.SIGTERM, told)
     ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
     settings = Settings.read()
     schedule = Schedule(open_database(settings, serves=True, read_seconds=READ_SECONDS), jobs(settings))
     schedule.start()
-    while os.getppid() == server and not stopping.wait(LOOK_SECONDS):
-        pass
+    while os.getppid() == server and not is_told:
+        time.sleep(LOOK_SECONDS)
     schedule.stop()
 
 

@@ -98,6 +98,27 @@ def test_every_use_case_that_a_route_runs_takes_an_actor() -> None:
     assert seen > 150 and [each for each in wrong if each.split(" runs ")[1] not in OPEN_TO_ALL] == []
 
 
+def test_what_a_signal_calls_takes_no_lock() -> None:
+    """It comes while the thread may have that lock, within itself too: it would wait for ever."""
+    wrong = []
+    for module in sorted(APP.parent.rglob("*.py")):
+        tree = ast.parse(module.read_text())
+        functions = {node.name: node for node in ast.walk(tree) if isinstance(node, ast.FunctionDef)}
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Call) and ast.unparse(node.func) == "signal.signal":
+                called = functions.get(ast.unparse(node.args[1]), node.args[1])
+                for each in ast.walk(called):
+                    if isinstance(each, ast.Attribute) and each.attr in (
+                        "set",
+                        "acquire",
+                        "notify_all",
+                        "put",
+                        "warning",
+                    ):
+                        wrong.append(f"{module}:{each.lineno}: {ast.unparse(each)}")
+    assert wrong == []
+
+
 def test_types() -> None:
     done = subprocess.run(
         [sys.executable, "-m", "mypy", "fair_ladle"],

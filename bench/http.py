@@ -91,11 +91,13 @@ def _cpu(pid: int) -> float:
 
 
 def _memory(pid: int) -> float:
-    """Resident MB of a process and of those it started."""
+    """Resident MB of a process and of those it started, but for the database's."""
     found, stack = 0, [pid]
     while stack:
         each = stack.pop()
         try:
+            if Path(f"/proc/{each}/comm").read_text().strip() == "mariadbd":
+                continue
             found += int(Path(f"/proc/{each}/statm").read_text().split()[1])
             stack += [int(child) for child in Path(f"/proc/{each}/task/{each}/children").read_text().split()]
         except OSError:

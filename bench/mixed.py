@@ -86,7 +86,6 @@ class Mixed:
             "People by group": f"/api/people?group=MSP%2FG{group}" if role == "operator" else "/api/people",
             "People by product": f"/api/people?product={product}",
             "People by prefix": "/api/people?filter=" + quote(f'userName sw "person.{person // 100}"'),
-            "People containing": f"/api/people?find=rson.{person // 100}",
             "People by equality": f"/api/people?filter={title}",
             "a person": f"/api/people/person.{person if role == 'operator' else 0}",
             "Groups": "/api/groups",

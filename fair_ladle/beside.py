@@ -3,7 +3,6 @@ however that ends. Run as `python -m fair_ladle.beside`."""
 
 from __future__ import annotations
 
-import ctypes
 import logging
 import os
 import signal
@@ -13,11 +12,11 @@ import threading
 import time
 
 from fair_ladle.app.plumbing.installation import open_database
+from fair_ladle.app.plumbing.processes import end_with_parent, share_memory_among_threads
 from fair_ladle.app.plumbing.schedule import STOPPED_WITHIN, Schedule
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.jobs import jobs
 
-PR_SET_PDEATHSIG = 1
 LOOK_SECONDS, AGAIN_SECONDS = 0.2, 1.0
 logger = logging.getLogger("fair_ladle")
 READ_SECONDS = 1800
@@ -57,7 +56,8 @@ def main(server: int) -> None:
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to both; the server says when
     signal.signal(signal.SIGTERM, told)
-    ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
+    end_with_parent(signal.SIGTERM)
+    share_memory_among_threads()
     settings = Settings.read()
     schedule = Schedule(open_database(settings, serves=True, read_seconds=READ_SECONDS), jobs(settings))
     schedule.start()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import logging
 import os
 import shutil
@@ -68,6 +67,11 @@ from fair_ladle.app.plumbing.http import (
 from fair_ladle.app.plumbing.installation import open_database, watch_over
 from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
+from fair_ladle.app.plumbing.processes import (
+    end_with_parent,
+    look_for_garbage_seldom,
+    share_memory_among_threads,
+)
 from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import PROJECT, Settings, networks
 from fair_ladle.app.plumbing.watch import RequestLog, Watched
@@ -336,14 +340,18 @@ def document(app: FastAPI) -> dict[str, Any]:
 
 def worker() -> FastAPI:
     """The application in one of several processes; it ends with the one that keeps them, however that ends."""
-    ctypes.CDLL(None, use_errno=True).prctl(beside.PR_SET_PDEATHSIG, signal.SIGKILL)
-    return create_app(jobs_beside=True)
+    end_with_parent(signal.SIGKILL)
+    share_memory_among_threads()
+    app = create_app(jobs_beside=True)
+    look_for_garbage_seldom()
+    return app
 
 
 def serve(port: int, home: Path, demo: bool) -> None:
     """Serve on 127.0.0.1 until told to stop; a demo without a mail server of its own gets the stand-in."""
     import uvicorn
 
+    share_memory_among_threads()
     settings = Settings.read()
     pid_file = home / f"web.{port}.pid"
     pid_file.write_text(str(os.getpid()))

@@ -17,16 +17,24 @@ Value = TypeVar("Value")
 
 class Cache(Generic[Value]):
     """Values by key, the least recently used dropped first: where there are more than ``most``, or they take more than
-    ``megabytes`` together (the newest alone may). A key has to name all that its value depends on.
+    ``megabytes`` together (the newest alone may), by what ``bytes_of`` says of each. A key has to name all that its
+    value depends on.
 
     ``at_once``: so many are made at the same time, and whoever waits for a turn too long is told so: what takes long
     by itself would take all of the machine together.
     """
 
-    def __init__(self, most: int, megabytes: int, at_once: int | None = None):
+    def __init__(
+        self,
+        most: int,
+        megabytes: int,
+        at_once: int | None = None,
+        bytes_of: Callable[[Value], int] = bytes_of,
+    ):
         self._turns = None if at_once is None else BoundedSemaphore(at_once)
         self._kept: LRUCache[Hashable, Future[Value]] = LRUCache(most)
         self._most_bytes = megabytes * 1_000_000
+        self._bytes_of = bytes_of
         self._sizes: dict[Hashable, int] = {}
         self._lock = Lock()
 
@@ -52,7 +60,7 @@ class Cache(Generic[Value]):
             mine.set_exception(trouble)
             raise
         mine.set_result(made)
-        self._weigh(key, mine, bytes_of(made))
+        self._weigh(key, mine, self._bytes_of(made))
         return made
 
     def _weigh(self, key: Hashable, mine: Future[Value], size: int) -> None:

@@ -8,18 +8,19 @@ FOLDER LINGER PROGRAM ARGUMENT…`.
 
 from __future__ import annotations
 
-import ctypes
 import fcntl
 import os
 import signal
 import subprocess
 import sys
 import time
+from functools import partial
 from pathlib import Path
+
+from fair_ladle.app.plumbing.processes import end_with_parent
 
 USERS = "users.lock"
 LOOK_SECONDS = 0.2
-PR_SET_PDEATHSIG = 1
 
 
 def hold(folder: Path) -> int:
@@ -37,19 +38,14 @@ def _alone(handle: int) -> bool:
     return True
 
 
-def _end_with_parent() -> None:
-    ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
-
-
 def keep(folder: Path, linger: float, command: list[str]) -> int:
     """Run the server until nobody uses it for ``linger`` seconds, or it ends by itself."""
     ignored = (signal.SIGINT, signal.SIGHUP)
     for each in ignored:
         signal.signal(each, signal.SIG_IGN)
     with (folder / "server.log").open("ab") as log:
-        server = subprocess.Popen(
-            command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, preexec_fn=_end_with_parent
-        )
+        ends = partial(end_with_parent, signal.SIGTERM)
+        server = subprocess.Popen(command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, preexec_fn=ends)
     (folder / "keeper.pid").write_text(str(os.getpid()))
     signal.signal(signal.SIGTERM, lambda *_: server.terminate())
     handle = os.open(folder / USERS, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -205,7 +205,15 @@ def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict
     return found
 
 
-_months: Cache[dict[str, ProductMonth]] = Cache(16, megabytes=24)
+_FIGURES = 8
+"""About so many arrays like ``own`` a month of a product has."""
+
+
+def _bytes_of(months: Mapping[str, ProductMonth]) -> int:
+    return _FIGURES * sum(each.readings.own.nbytes for month in months.values() for each in month.segments)
+
+
+_months: Cache[dict[str, ProductMonth]] = Cache(16, megabytes=24, bytes_of=_bytes_of)
 SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 

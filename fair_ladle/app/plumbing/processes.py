@@ -1,0 +1,33 @@
+"""What a process of ours asks of the system."""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+
+PR_SET_PDEATHSIG, M_ARENA_MAX = 1, -8
+ARENAS = 2
+"""Places that threads allocate from (otherwise eight for each core, and each keeps what it once needed: twice the
+memory, under load)."""
+
+
+GARBAGE = 10_000, 20, 20
+"""Objects made between two looks for what refers to itself, and so many looks at the young between two at the older:
+700, 10, 10 otherwise, a twentieth of all time where an answer is made of some thousand objects."""
+
+
+def end_with_parent(signal: int) -> None:
+    """Let the kernel send this process a signal when the one that started it ends, however that ends."""
+    ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal)
+
+
+def share_memory_among_threads() -> None:
+    """Let threads begun from now on allocate from the same few places."""
+    ctypes.CDLL(None).mallopt(M_ARENA_MAX, ARENAS)
+
+
+def look_for_garbage_seldom() -> None:
+    """Leave out what is there by now, which stays as long as the process, and look at the rest less often."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(*GARBAGE)

@@ -93,13 +93,18 @@ def page(
     """
     if counted == 0:
         return 0, []
-    shown = _listed().order_by(*order).offset(offset).limit(limit)
+
+    def shown(*wanted: Clause) -> list[ListedPerson]:
+        # Picked first: what is said of each is asked of those that are shown, not of all that are put in order.
+        picked = sa.select(people.c.id).where(*wanted).order_by(*order).offset(offset).limit(limit).subquery()
+        return fetch(connection, _listed().join(picked, picked.c.id == people.c.id).order_by(*order), ListedPerson)
+
     most = FEW if offset < FEW else FEW_FAR_DOWN
     if (counted is None and not (are_many and most == FEW)) or (counted is not None and counted <= most):
         few = list(connection.scalars(sa.select(people.c.id).where(*where).limit(most + 1)))
         if len(few) <= most:
-            return len(few), fetch(connection, shown.where(people.c.id.in_(few)), ListedPerson) if few else []
-    return counted, fetch(connection, shown.where(*where), ListedPerson)
+            return len(few), shown(people.c.id.in_(few)) if few else []
+    return counted, shown(*where)
 
 
 def has_many(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> bool:

@@ -130,7 +130,7 @@ class _Layers:
             (self.by_group[row.group_id] if row.group_id else self.by_account[row.account_id])[row.product_id] = row
         self.groups: list[Group] = [each for each in every.every if each.id in self.by_group]
         self.every = every
-        self.inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+        self.top = accounts_service.top_row(accounts, actor)
 
     def members(self, person_ids: Sequence[int]) -> list[set[int]]:
         """For each of the groups that set a limit, which of these people are in it."""
@@ -162,7 +162,8 @@ class _Layers:
         else:
             row, said = place, self.by_account[int(self.accounts.ids[place])][product.id]
             source = f"default of {self.accounts.name(place)}"
-        return layer, source if row in self.inside else "set above this branch", grains, AtLimit.of(said)
+        is_inside = self.top in self.accounts.tree.path_up(row)
+        return layer, source if is_inside else "set above this branch", grains, AtLimit.of(said)
 
 
 def of_one(tx: Transaction, actor: Actor, person: PersonRecord) -> list[Storage]:

@@ -15,7 +15,7 @@ from bench.home import new_database, server
 from bench.measured import Measure
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.data_import import usecases as data_import
-from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements.layers import Layers
 from fair_ladle.app.people.groups import PRESENT, Groups
 from fair_ladle.app.people.tables import groups, people
 from fair_ladle.app.people_admin import listing, store
@@ -104,6 +104,11 @@ def _took(database: Database, work: Callable[[Transaction], Any]) -> float:
     return sorted(found)[2]
 
 
+def _reached(tx: Transaction) -> object:
+    layers = Layers(tx, accounts_service.known(tx))
+    return layers.reached(layers.every)
+
+
 def measure() -> list[Measure]:
     """A page of the list by what is asked for; a rule looked at; and who is in each of 50 groups by a rule."""
     rows = []
@@ -158,7 +163,7 @@ def measure() -> list[Measure]:
                     "g.account_id, g.id, p.id, '[]', 100 FROM `groups` g JOIN products p"
                 )
             )
-        layered = _took(database, lambda tx: entitlements.queue(tx, COMMAND_LINE))
+        layered = _took(database, _reached)
         rows.append(
             Measure(
                 f"what {RULES} layers by a rule give",

@@ -30,6 +30,8 @@ STATEMENTS = {
     "/api/people?group=OLDQUAY/OLDQUAY-ALL": 9,
     "/api/people/jonas.vane": 11,
     "/api/groups": 4,
+    "/api/entitlements/queue": 8,
+    "/api/entitlements/queue?limit=0": 6,
     "/api/pools": 4,
     "/api/log": 4,
     "/api/log/acts": 5,

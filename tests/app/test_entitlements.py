@@ -53,7 +53,7 @@ def in_group(database: Database, code: str) -> set[str]:
 
 
 def waiting(database: Database) -> list[str]:
-    return [each.username for each in database.run(entitlements.queue, OLDQUAY)]
+    return [each.username for each in database.run(entitlements.queue, OLDQUAY).rows]
 
 
 def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Database) -> None:
@@ -106,6 +106,13 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     assert [name in leads for name in order] == sorted((name in leads for name in order), reverse=True), (
         "leads stand first"
     )
+    whole = demo.run(entitlements.queue, OLDQUAY)
+    for offset in range(0, whole.total, 7):
+        part = demo.run(entitlements.queue, OLDQUAY, None, offset, 7)
+        assert (part.total, part.rows) == (whole.total, whole.rows[offset : offset + 7]), "places too"
+    of_mail = [each for each in whole.rows if each.product.code == "LANTERN-MAIL"]
+    assert [each.place for each in of_mail if not each.why] == [*range(1, 1 + sum(not each.why for each in of_mail))]
+    assert demo.run(entitlements.queue, OLDQUAY, "LANTERN-MAIL", 0, 1).total == len(of_mail)
     reasons = {name: why for name, _, why in demo.run(reconciling.reconcile).waiting}
     first = next(name for name in order if "cap of" in reasons[name] or "supply" in reasons[name])
     account = demo.run(listing.person, COMMAND_LINE, first).row.account

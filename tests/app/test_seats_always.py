@@ -193,7 +193,7 @@ def holds_always(database: Database) -> None:
         "no limit is passed, and no more handed out than bought"
     )
     result = database.run(reconciling.reconcile)
-    queue = database.run(entitlements.queue, COMMAND_LINE)
+    queue = database.run(entitlements.queue, COMMAND_LINE).rows
     have = {(each.subject, each.code) for each in held(database)}
     assert not have & {(each.username, each.product.code) for each in queue}, "who has a seat waits for none"
     again = database.run(reconciling.reconcile)

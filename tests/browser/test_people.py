@@ -211,7 +211,7 @@ def test_a_group_gives_a_product_and_a_person_shows_through_which_layer(open_pag
     page.get_by_label("As a SCIM filter").fill('title eq "Manager"')
     expect(page.get_by_role("region", name="Members")).to_contain_text(re.compile("[1-9][0-9]* taken back"))
     page.goto("/queue")
-    expect(page.get_by_role("table", name="Waiting list")).to_contain_text("a free seat")
+    expect(page.get_by_role("grid", name="Waiting list")).to_contain_text("a free seat")
     page.goto("/people?group=OLDQUAY%2FOLDQUAY-LEADS&product=FIELD-FULL")
     page.get_by_role("grid", name="People").focus()
     page.keyboard.press("Enter")

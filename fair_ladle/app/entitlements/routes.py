@@ -5,11 +5,12 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements import usecases
 from fair_ladle.app.entitlements.reconciling import ReconcileResult
-from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.http import Db, Format, Who, sheet, written
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, reads_only
 
 routes = Router("/api/entitlements", "entitlements", sees="people.see", changes="layers.change")
@@ -96,6 +97,15 @@ class WaitingBody(BaseModel):
     priority: int
     why: str
     """What stands against them besides the seats; empty = only a free seat is missing."""
+    place: int | None
+    """Which of those who wait for that product gets the next seat; None = is passed over."""
+
+
+class WaitingPage(BaseModel):
+    """A part of who waits, and how many do."""
+
+    total: int
+    rows: list[WaitingBody]
 
 
 def reconcile_body(result: ReconcileResult) -> ReconcileBody:
@@ -145,10 +155,13 @@ def products(db: Db, who: Who) -> Any:
     ]
 
 
-@routes.get("/queue", response_model=list[WaitingBody])
-def queue(db: Db, who: Who) -> Any:
+@routes.get("/queue", response_model=WaitingPage)
+def queue(
+    db: Db, who: Who, product: str | None = None, offset: int = Query(0, ge=0), limit: int = Query(100, ge=0, le=1000)
+) -> Any:
     """Who waits for a seat, first come first."""
-    return [
+    found = db.snapshot(usecases.queue, who, product, offset, limit)
+    rows = [
         WaitingBody(
             username=each.username,
             name=each.name,
@@ -158,9 +171,32 @@ def queue(db: Db, who: Who) -> Any:
             since=each.since,
             priority=each.priority,
             why=each.why,
+            place=each.place,
         )
-        for each in db.snapshot(usecases.queue, who)
+        for each in found.rows
     ]
+    return WaitingPage(total=found.total, rows=rows)
+
+
+@routes.get("/queue/export", response_class=Response)
+def export(db: Db, who: Who, product: str | None = None, form: Format = "csv") -> Response:
+    """All of them, as a file."""
+    columns = ["product", "place", "username", "name", "account", "priority", "waits_for", "since"]
+    found = db.snapshot(usecases.queue, who, product)
+    rows = (
+        [
+            each.product.code,
+            each.place,
+            each.username,
+            each.name,
+            each.account_name,
+            each.priority,
+            f"not eligible: {each.why}" if each.why else "a free seat",
+            written(each.since),
+        ]
+        for each in found.rows
+    )
+    return sheet("waiting-list", form, columns, rows)
 
 
 @routes.post("/preview", response_model=ReconcileBody)

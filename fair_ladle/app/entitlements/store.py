@@ -179,6 +179,23 @@ def waiting(connection: sa.Connection, product_id: int) -> dict[int, datetime]:
     }
 
 
+def is_waiting() -> sa.ColumnElement[bool]:
+    """Whether somebody (of ``people``) waits for a seat."""
+    return people.c.id.in_(sa.select(seat_queue.c.person_id))
+
+
+def waiting_in(
+    connection: sa.Connection, inside: sa.ColumnElement[bool]
+) -> dict[int, list[tuple[PersonFacts, datetime]]]:
+    """Who of a branch (``inside`` is of people) waits for a seat, and since when, by product."""
+    facts = people.c.id, people.c.account_id, people.c.username, people.c.display_name, people.c.status
+    q, found = seat_queue, dict[int, list[tuple[PersonFacts, datetime]]]()
+    joined = sa.select(q.c.product_id, q.c.since, *facts).join(people, people.c.id == q.c.person_id)
+    for product_id, since, *values in connection.execute(joined.where(inside)):
+        found.setdefault(product_id, []).append((PersonFacts(*values), since))
+    return found
+
+
 def wait(connection: sa.Connection, product_id: int, person_ids: Collection[int], since: datetime) -> None:
     """These begin to wait."""
     if person_ids:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
+import sqlalchemy as sa
+
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
@@ -12,7 +14,7 @@ from fair_ladle.app.entitlements import store
 from fair_ladle.app.entitlements.layers import ComponentBar, Entitlement, Layers
 from fair_ladle.app.entitlements.reconciling import ReconcileResult, reconcile
 from fair_ladle.app.log import service as log_service
-from fair_ladle.app.people.groups import Group
+from fair_ladle.app.people.groups import PRESENT, Group, in_branch
 from fair_ladle.app.plumbing.actor import Actor, may_change_group
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
@@ -201,7 +203,8 @@ def _find(
 class WaitingForSeat:
     """Somebody who waits for a seat, since when, and with which priority, in the order in which they get one.
 
-    ``why`` says what stands against them besides the seats; empty = only a free seat is missing.
+    ``why`` says what stands against them besides the seats; empty = only a free seat is missing, and ``place`` is which
+    of those who wait for that product gets the next one.
     """
 
     username: str
@@ -211,37 +214,61 @@ class WaitingForSeat:
     since: datetime
     priority: int
     why: str
+    place: int | None
 
 
-def queue(tx: Transaction, actor: Actor) -> list[WaitingForSeat]:
-    """Who of the branch waits for a seat, product by product, first come first."""
+@dataclass(frozen=True)
+class WaitingList:
+    """A part of who waits for seats, and how many do in all."""
+
+    total: int
+    rows: list[WaitingForSeat]
+
+
+def queue(
+    tx: Transaction, actor: Actor, product: str | None = None, offset: int = 0, limit: int | None = None
+) -> WaitingList:
+    """Who of the branch waits for a seat (of a product alone), product by product, first come first: a part of them.
+
+    What this costs goes by how many wait, not by how many people the layers reach.
+    """
     accounts = accounts_service.known(tx)
     top = accounts_service.top_row(accounts, actor)
-    inside = set(accounts.tree.branch(top).tolist())
     layers = Layers(tx, accounts)
-    ids, products, reached = layers.reached(layers.every)
-    place, found = {person_id: n for n, person_id in enumerate(ids)}, []
-    for n, product in enumerate(products):
-        waits = store.waiting(tx.connection, product.id)
-        people = store.facts(tx.connection, list(waits))
+    ids, products, reached = layers.reached(layers.every, sa.and_(PRESENT, store.is_waiting()))
+    place = {person_id: n for n, person_id in enumerate(ids)}
+    waits = store.waiting_in(tx.connection, in_branch(accounts, top))
+    end, total, found = None if limit is None else offset + limit, 0, list[WaitingForSeat]()
+    for n, each in enumerate(products):
+        if product not in (None, each.code):
+            continue
         mine = [
-            each
-            for each in people.values()
-            if accounts.row_of_id[each.account_id] in inside and each.id in place and reached.layers[place[each.id], n]
+            (int(reached.priority[place[who.id], n]), since, who)
+            for who, since in waits.get(each.id, ())
+            if who.id in place and reached.layers[place[who.id], n]
         ]
-        others = [each.code for each in products if product.family and each.family == product.family]
-        against = assignments.what_speaks_against(tx, product, mine, others)
-        rows = [
-            WaitingForSeat(
-                each.username,
-                each.display_name,
-                accounts.full_name(accounts.row_of_id[each.account_id], top),
-                product,
-                waits[each.id],
-                int(reached.priority[place[each.id], n]),
-                against.get(each.username, ""),
+        mine.sort(key=lambda one: (*one[:2], one[2].username))
+        first, last = max(0, offset - total), len(mine) if end is None else min(len(mine), end - total)
+        total += len(mine)
+        if first >= last:
+            continue
+        others = [other.code for other in products if each.family and other.family == each.family]
+        against = assignments.what_speaks_against(tx, each, [who for *_, who in mine[:last]], others)
+        next_place = sum(who.username not in against for *_, who in mine[:first])
+        for priority, since, who in mine[first:last]:
+            why = against.get(who.username, "")
+            next_place += not why
+            account_name = accounts.full_name(accounts.row_of_id[who.account_id], top)
+            found.append(
+                WaitingForSeat(
+                    who.username,
+                    who.display_name,
+                    account_name,
+                    each,
+                    since,
+                    priority,
+                    why,
+                    None if why else next_place,
+                )
             )
-            for each in mine
-        ]
-        found.extend(sorted(rows, key=lambda row: (row.priority, row.since, row.username)))
-    return found
+    return WaitingList(total, found)

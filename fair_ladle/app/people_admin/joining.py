@@ -136,7 +136,7 @@ def _refuse_known_email(
 
 
 @dataclass(frozen=True)
-class PersonFacts:
+class PersonDetails:
     """What can be changed of a person."""
 
     display_name: str
@@ -145,7 +145,7 @@ class PersonFacts:
     department: str | None
 
 
-def edit(tx: Transaction, actor: Actor, username: str, facts: PersonFacts) -> None:
+def edit(tx: Transaction, actor: Actor, username: str, facts: PersonDetails) -> None:
     """Another name, address, title or department."""
     accounts, found = found_in_scope(tx, actor, username)
     if found.source != "here":

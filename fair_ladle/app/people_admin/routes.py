@@ -333,7 +333,7 @@ def person(username: str, db: Db, who: Who) -> Any:
 @routes.put("/{username}", response_model=PersonBody)
 def edit(username: str, body: FactsBody, db: Db, who: Who) -> Any:
     """Another name, address, title or department."""
-    db.run(joining.edit, who, username, joining.PersonFacts(**body.model_dump()))
+    db.run(joining.edit, who, username, joining.PersonDetails(**body.model_dump()))
     return _person(db.run(listing.person, who, username))
 
 

@@ -15,8 +15,8 @@ LOOKED_AT = 8
 
 
 def bytes_of(value: object) -> int:
-    """About how many bytes a value takes, with the collections, rows, arrays and objects of ours that it refers to: long
-    collections by some of their members, and what is referred to twice counted once."""
+    """About how many bytes a value takes, with the collections, rows, arrays and objects of ours that it refers to:
+    long collections by some of their members, and what is referred to twice counted once."""
     return _bytes_of(value, set())
 
 

@@ -27,8 +27,8 @@ export function PagedGrid<T>({
   columns: Column<T>[]
   rowKey: (row: T) => string
   label: string
-  sorting: Sorting
-  onSort: (sorting: Sorting) => void
+  sorting?: Sorting
+  onSort?: (sorting: Sorting) => void
   /** Where rows can be marked: whether one is, marking or unmarking those from one place to another, and all. */
   isMarked?: (row: T) => boolean
   mark?: (from: number, to: number, marked: boolean) => void
@@ -132,15 +132,15 @@ export function PagedGrid<T>({
               role="columnheader"
               key={column.key}
               className={column.fig ? 'fig' : undefined}
-              aria-sort={sorting.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}
+              aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}
             >
               {column.sort ? (
                 <button
                   type="button"
-                  onClick={() => onSort({ key: column.key, down: sorting.key === column.key && !sorting.down })}
+                  onClick={() => onSort?.({ key: column.key, down: sorting?.key === column.key && !sorting.down })}
                 >
                   {column.title}
-                  {sorting.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
+                  {sorting?.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
                 </button>
               ) : (
                 column.title

@@ -7,7 +7,7 @@ import { joinsWaiting, seatQueue } from './queries'
 export function PeopleTabs({ at }: { at: 'people' | 'groups' | 'queue' | 'idle' | 'domains' }) {
   const running = useQuery(me).data?.running
   const whole = running !== undefined && running.people_of === null
-  const queue = useQuery({ ...seatQueue, enabled: whole }).data?.length
+  const queue = useQuery({ ...seatQueue(0), enabled: whole }).data?.total
   const joins = useQuery({ ...joinsWaiting, enabled: whole }).data?.length
   if (!whole)
     return <span className="quiet small">{running?.people_of && `of ${running.people_of.split('/')[1]}`}</span>

@@ -1,20 +1,14 @@
-import { useQuery } from '@tanstack/react-query'
-import { TableMenu } from '../../components/ExportMenu'
-import { Link } from 'react-router'
-import { dayName, dayOf } from '../../domain/months'
+import { Link, useNavigate } from 'react-router'
+import { ExportMenu } from '../../components/ExportMenu'
+import { PagedGrid } from '../../components/PagedGrid'
 import { Empty, Trouble, Wait } from '../../components/States'
-import { VirtualTable, type Column } from '../../components/VirtualTable'
+import type { Column } from '../../components/VirtualTable'
+import { dayName, dayOf } from '../../domain/months'
 import { PeopleTabs } from './PeopleTabs'
-import { seatQueue } from './queries'
+import { useQueue, type Waiting } from './queries'
 import { Reservations } from './Reservations'
 
-type Waiting = NonNullable<ReturnType<typeof useQueue>['data']>[number]
-
-function useQueue() {
-  return useQuery(seatQueue)
-}
-
-const columns: Column<Waiting & { place: number | null }>[] = [
+const columns: Column<Waiting>[] = [
   { key: 'product', title: 'Product', width: 'minmax(150px, 1fr)', cell: (row) => row.product_name },
   { key: 'place', title: 'Place', width: '70px', fig: true, cell: (row) => row.place ?? '–' },
   {
@@ -49,16 +43,9 @@ const columns: Column<Waiting & { place: number | null }>[] = [
 /** Who is reached by a layer and has no seat yet? The first gets the next one that comes free, by itself. */
 export default function QueueScreen() {
   const found = useQueue()
-  if (found.isError) return <Trouble page="Waiting list" error={found.error} again={() => void found.refetch()} />
-  if (!found.data) return <Wait what="the queue" />
-  const places = new Map<string, number>()
-  const rows = found.data.map((each) => {
-    // Whoever is not eligible is passed over, and has no place until they are.
-    if (each.why) return { ...each, place: null }
-    const place = (places.get(each.product) ?? 0) + 1
-    places.set(each.product, place)
-    return { ...each, place }
-  })
+  const go = useNavigate()
+  if (found.error) return <Trouble page="Waiting list" error={found.error} again={() => void found.refetch()} />
+  if (found.total === undefined) return <Wait what="the queue" />
   return (
     <>
       <div className="bar tightbar">
@@ -68,34 +55,21 @@ export default function QueueScreen() {
           The first in line gets the next free seat automatically; people who are not eligible are skipped.
         </span>
         <span className="grow" />
-        {rows.length > 0 && (
-          <TableMenu
-            name="waiting-list"
-            rows={() => [
-              columns.map((column) => column.title),
-              ...rows.map((row) => [
-                row.product_name,
-                row.place === null ? '' : String(row.place),
-                row.name,
-                row.account_name,
-                String(row.priority),
-                row.why ? `not eligible: ${row.why}` : 'a free seat',
-                dayOf(row.since),
-              ]),
-            ]}
-          />
-        )}
+        {found.total > 0 && <ExportMenu path="/api/entitlements/queue/export" params={{}} />}
       </div>
-      {rows.length === 0 ? (
+      {found.total === 0 ? (
         <div className="scroll">
           <Empty title="No one is waiting">Everyone entitled has a seat.</Empty>
         </div>
       ) : (
-        <VirtualTable
-          rows={rows}
+        <PagedGrid
+          total={found.total}
+          rowAt={found.rowAt}
+          onShown={found.onShown}
           columns={columns}
           rowKey={(row) => `${row.product} ${row.username}`}
           label="Waiting list"
+          open={(row) => void go(`/people/${encodeURIComponent(row.username)}`)}
         />
       )}
       <Reservations />

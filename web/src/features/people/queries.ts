@@ -62,11 +62,21 @@ export const seatProducts = queryOptions({
   staleTime: 300_000,
 })
 
-export const seatQueue = queryOptions({
-  queryKey: ['entitlements', 'queue'],
-  queryFn: () => take(api.GET('/api/entitlements/queue')),
-  staleTime: 15_000,
-})
+/** Who waits for a seat, of a product or of all: how many, and so many of the first. */
+export const seatQueue = (limit: number, product?: string) =>
+  queryOptions({
+    queryKey: ['entitlements', 'queue', product ?? '', limit],
+    queryFn: () => take(api.GET('/api/entitlements/queue', { params: { query: { product, limit } } })),
+    staleTime: 15_000,
+  })
+
+export type Waiting = Schemas['WaitingBody']
+
+/** The same as far as they are on screen. */
+export const useQueue = () =>
+  usePages<Waiting>(['entitlements', 'queue', 'list'], (offset, limit) =>
+    take(api.GET('/api/entitlements/queue', { params: { query: { offset, limit } } })),
+  )
 
 export const policies = queryOptions({
   queryKey: ['reclaim', 'policies'],

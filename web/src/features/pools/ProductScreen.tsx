@@ -317,14 +317,14 @@ function LeastUsed({ product }: { product: string }) {
 }
 
 function WhoWaits({ product }: { product: string }) {
-  const waiting = useQuery(seatQueue).data?.filter((each) => each.product === product)
+  const waiting = useQuery(seatQueue(8, product)).data
   return (
     <section aria-label="Waiting">
       <h2 className="sub">
-        Waiting <span className="quiet small">{waiting?.length ? whole(waiting.length) : ''}</span>
+        Waiting <span className="quiet small">{waiting?.total ? whole(waiting.total) : ''}</span>
       </h2>
       <ul className="plain withnames">
-        {waiting?.slice(0, 8).map((each) => (
+        {waiting?.rows.map((each) => (
           <li key={each.username}>
             <Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link>{' '}
             <span className="quiet">
@@ -333,8 +333,8 @@ function WhoWaits({ product }: { product: string }) {
           </li>
         ))}
       </ul>
-      {waiting?.length === 0 && <p className="quiet">Nobody waits for it.</p>}
-      {(waiting?.length ?? 0) > 8 && (
+      {waiting?.total === 0 && <p className="quiet">Nobody waits for it.</p>}
+      {(waiting?.total ?? 0) > 8 && (
         <Link className="small" to="/queue">
           all who wait
         </Link>

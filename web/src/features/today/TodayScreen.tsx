@@ -446,10 +446,10 @@ function Unseen() {
   }).data
   const waiting =
     useQuery({
-      queryKey: ['entitlements', 'queue'],
-      queryFn: () => take(api.GET('/api/entitlements/queue')),
+      queryKey: ['entitlements', 'queue', 'count'],
+      queryFn: () => take(api.GET('/api/entitlements/queue', { params: { query: { limit: 0 } } })),
       staleTime: 60_000,
-    }).data?.length ?? 0
+    }).data?.total ?? 0
   if (!unseen?.seats && !waiting) return null
   return (
     <>

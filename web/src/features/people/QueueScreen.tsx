@@ -9,25 +9,25 @@ import { useQueue, type Waiting } from './queries'
 import { Reservations } from './Reservations'
 
 const columns: Column<Waiting>[] = [
-  { key: 'product', title: 'Product', width: 'minmax(150px, 1fr)', cell: (row) => row.product_name },
+  { key: 'product', title: 'Product', width: 'minmax(130px, 0.8fr)', cell: (row) => row.product_name },
   { key: 'place', title: 'Place', width: '70px', fig: true, cell: (row) => row.place ?? '–' },
   {
     key: 'name',
     title: 'Person',
-    width: 'minmax(170px, 1.2fr)',
+    width: 'minmax(130px, 0.9fr)',
     cell: (row) => <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.name}</Link>,
   },
   {
     key: 'account',
     title: 'Account',
-    width: 'minmax(170px, 1.5fr)',
+    width: 'minmax(170px, 1.2fr)',
     cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
   },
   { key: 'priority', title: 'Priority', width: '90px', fig: true, cell: (row) => row.priority },
   {
     key: 'why',
     title: 'Waits for',
-    width: 'minmax(180px, 1.6fr)',
+    width: 'minmax(180px, 2.4fr)',
     cell: (row) =>
       row.why ? (
         <span className="near" title={row.why}>

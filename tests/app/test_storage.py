@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -32,7 +33,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.storage import folders, forecasts, left_behind, limits, listing, on_a_day
+from fair_ladle.app.storage import folders, forecasts, left_behind, limits, listing, on_a_day, store
 from fair_ladle.app.today import usecases as today
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import storage_samples
@@ -130,6 +131,24 @@ def test_accounts_are_found_by_how_much_of_their_cap_is_stored(demo: Database) -
         if (grown := row.size.now - row.size.month_ago) > 1000 and grown * 5 > row.size.month_ago
     }
     assert {row.account for row in listed("growing", "month")} == growing
+
+
+@pytest.mark.parametrize("account", ["GANNET", "BRAMBLE", "OLDQUAY", "OLDQUAY-TICKET"])
+@pytest.mark.parametrize(("order", "column"), [("size", "bytes"), ("week", "week_ago"), ("quarter", "quarter_ago")])
+def test_branches_are_added_up_as_the_database_adds_them(
+    shared_demo: Database, account: str, order: Any, column: str
+) -> None:
+    with shared_demo.transaction() as tx:
+        accounts = accounts_service.known(tx)
+        path, product = accounts.facts[accounts.tree.row(account)].path, listing.product_of(tx, COMMAND_LINE, P)
+        count, wanted = store.children_by_cap(tx.connection, product.id, path, "all", column, 500, 0)
+    found = shared_demo.run(listing.children, COMMAND_LINE, P, account, "all", order, 0, 500)
+    assert found.total == count == len(wanted)
+    assert sorted(map(repr, (each.size for each in found.rows))) == sorted(
+        repr(listing.Size.of(each)) for each in wanted
+    )
+    by = [each.size.now - (0 if order == "size" else getattr(each.size, column)) for each in found.rows]
+    assert all(one >= other - 1 for one, other in pairwise(by)), "the largest first, to a rounding"
 
 
 @pytest.mark.parametrize("back", [1, 7, 30, 45])

@@ -75,7 +75,7 @@ def spread(tx: Transaction, actor: Actor, product: str, account: str) -> Spread:
     inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
     rows = store.sizes(tx.connection, wanted.id, inside, sa.true())
     bands, count = _bands(rows), sum(int(each.people) for each in rows)
-    most = store.largest_past(tx.connection, wanted.id, inside, sa.literal(0), sa.true(), TOP)
+    most = store.largest(tx.connection, wanted.id, inside, row == 0, TOP)
     mean = sum(int(each.grains) for each in rows) // count if count else 0
     big = [Big(each.username, each.display_name, each.account_name, int(each.grains), None) for each in most]
     return Spread(count, mean, _rank(bands, count, 50), _rank(bands, count, 90), bands, big)

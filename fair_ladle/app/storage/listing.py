@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any, Literal
 
+import numpy as np
+
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import present
@@ -19,6 +21,7 @@ from fair_ladle.app.plumbing.database import Transaction, in_utc
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage import store
+from fair_ladle.app.storage.rows import BranchSize
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.stored import grains
 from fair_ladle.app.usage.tables import stored
@@ -241,7 +244,6 @@ class _Sources:
     def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, limits: LimitsInSql | None):
         self.accounts, self.limits = accounts, limits
         self.top = accounts_service.top_row(accounts, actor)
-        self.inside = set(accounts.tree.branch(self.top).tolist())
         self.groups = {each.id: each for each in Groups.read(tx, accounts).every} if limits else {}
 
     def row(self, row: Any) -> Row:
@@ -273,12 +275,15 @@ class _Sources:
         layer = self.limits.layers[place]
         if layer.kind == GROUP:
             group = self.groups[layer.number]
-            is_mine = self.accounts.row_of_id[group.account_id] in self.inside
+            is_mine = self._is_inside(self.accounts.row_of_id[group.account_id])
             return f"group {group.name}" if is_mine else "set above this branch"
         if layer.kind == ACCOUNT:
             row = self.accounts.row_of_id[layer.number]
-            return f"default of {self.accounts.name(row)}" if row in self.inside else "set above this branch"
+            return f"default of {self.accounts.name(row)}" if self._is_inside(row) else "set above this branch"
         return "set for them"
+
+    def _is_inside(self, row: int) -> bool:
+        return self.top in self.accounts.tree.path_up(row)
 
 
 def children(
@@ -295,8 +300,15 @@ def children(
     wanted = product_of(tx, actor, product)
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
-    path = accounts.facts[row].path
-    count, found = store.children(tx.connection, wanted.id, path, show, COLUMN_OF[order], limit, offset)
+    path, column = accounts.facts[row].path, COLUMN_OF[order]
+    if show in ("near", "over") or order == "share":
+        count, found = store.children_by_cap(tx.connection, wanted.id, path, show, column, limit, offset)
+    else:
+        every = _sums_below(tx, accounts, row, wanted)
+        if show == "growing":
+            every = [each for each in every if store.is_growing(each.bytes, each.month_ago)]
+        every.sort(key=lambda each: (-(each.bytes - (0 if order == "size" else getattr(each, column))), each.path))
+        count, found = len(every), every[offset : offset + limit]
     rows = [accounts.row_of_id[int(each.path[-store.PLACES :], 36)] for each in found]
     positions = present.positions(tx, [wanted], rows) if rows else None
     made = []
@@ -321,6 +333,27 @@ def children(
             )
         )
     return Rows(made, count)
+
+
+MOST_AS_INTS = 2.0**62
+"""Sums of bytes below this are certain to be whole numbers of the machine."""
+
+
+def _sums_below(tx: Transaction, accounts: Accounts, row: int, product: Product) -> list[BranchSize]:
+    """What is stored in the branch of each account directly below one, and in that one itself, where there is any."""
+    tree, inside = accounts.tree, accounts_service.in_branch(accounts, row, stored.c.account_id)
+    sizes = store.in_branch(tx.connection, product.id, inside)
+    sizes = sizes[[account_id in accounts.row_of_id for account_id in sizes[:, 0].tolist()]]
+    below = np.flatnonzero(tree.parent == row)
+    below = below[np.argsort(tree.depth_first[below])]
+    places = tree.depth_first[accounts.rows(sizes[:, 0].tolist())]
+    whose = np.searchsorted(tree.depth_first[below], places, side="right")  # 0 = the account itself
+    fits = np.abs(sizes[:, 1:]).sum(dtype=np.float64) < MOST_AS_INTS
+    figures = sizes[:, 1:] if fits else sizes[:, 1:].astype(object)
+    sums = np.zeros((len(below) + 1, 4), dtype=figures.dtype)
+    np.add.at(sums, whose, figures)
+    tops = [row, *below.tolist()]
+    return [BranchSize(accounts.facts[tops[n]].path, *sums[n].tolist()) for n in np.unique(whose).tolist()]
 
 
 def every_child(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
+import numpy as np
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.service import PAST_EVERY_PATH
@@ -19,6 +20,7 @@ from fair_ladle.app.storage.rows import AccountSize, BranchSize, ForecastRecord,
 from fair_ladle.app.storage.tables import shared_folders, storage_forecasts
 from fair_ladle.app.usage.tables import storage_samples, stored
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
+from fair_ladle.core.tree import Ints
 
 k, a, p, s, f = stored, accounts, people, storage_samples, shared_folders
 BACK = ("week_ago", "month_ago", "quarter_ago")
@@ -40,49 +42,30 @@ def totals(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[
     )
 
 
-def children(
+def children_by_cap(
     connection: sa.Connection, product_id: int, path: str, show: str, order: str, limit: int, offset: int
 ) -> tuple[int, list[BranchSize]]:
-    """How many of the accounts directly below one, and it itself, store something, and a window of them in an order:
-    each one's ``path``, and the sums of its branch (of the account itself without those below it). ``show`` all, near
-    their cap, over it, or growing; ``order`` bytes, a column of BACK, or share of the cap."""
+    """How many of the accounts directly below one, and it itself, store something, and a window of them in an order,
+    where their caps decide (those below the account alone have one): each one's ``path``, and the sums of its branch
+    (of the account itself without those below it). ``show`` all, near their cap, over it, or growing; ``order`` bytes,
+    a column of BACK, or share of the cap."""
     child = sa.func.substr(a.c.path, 1, len(path) + PLACES).label("path")
     sums = {name: sa.func.sum(k.c[name]) for name in ("bytes", *BACK)}
-    wanted = (
+    of_each = (
         sa.select(child, *(each.label(name) for name, each in sums.items()))
         .select_from(a.join(k, sa.and_(k.c.account_id == a.c.id, k.c.product_id == product_id, k.c.kind == "")))
         .where(a.c.path.between(path, path + PAST_EVERY_PATH))
         .group_by(child)
     )
     if show == "growing":
-        wanted = wanted.having(_growing(sums["bytes"], sums["month_ago"]))
-    if show in ("near", "over") or order == "share":
-        return _children_by_cap(connection, product_id, path, wanted, show, order, limit, offset)
-    key = sums["bytes"] if order == "bytes" else sums["bytes"] - sums[order]
-    count = connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery()))
-    return int(count or 0), fetch(
-        connection, wanted.order_by(key.desc(), child).limit(limit).offset(offset), BranchSize
-    )
-
-
-def _children_by_cap(
-    connection: sa.Connection,
-    product_id: int,
-    path: str,
-    children: sa.Select[Any],
-    show: str,
-    order: str,
-    limit: int,
-    offset: int,
-) -> tuple[int, list[BranchSize]]:
-    """The same, where their caps decide: those below the account alone have one."""
-    q, child = children.subquery("q"), accounts.alias("child")
-    below = sa.and_(child.c.path == q.c.path, q.c.path != path)
+        of_each = of_each.having(_growing(sums["bytes"], sums["month_ago"]))
+    q, top = of_each.subquery("q"), accounts.alias("child")
+    below = sa.and_(top.c.path == q.c.path, q.c.path != path)
     capped = sa.and_(
-        counters.c.account_id == child.c.id,
+        counters.c.account_id == top.c.id,
         counters.c.pool_id.in_(sa.select(pools.c.id).where(pools.c.product_id == product_id)),
     )
-    joined = q.outerjoin(child, below).outerjoin(counters, capped)
+    joined = q.outerjoin(top, below).outerjoin(counters, capped)
     held = sa.func.floor((q.c.bytes + BYTES_PER_GRAIN // 2) / BYTES_PER_GRAIN)
     cap = sa.func.max(counters.c.cap)
     wanted = sa.select(*q.c).select_from(joined).group_by(*q.c)
@@ -97,6 +80,11 @@ def _children_by_cap(
     count = connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery()))
     ordered = wanted.order_by(key.desc(), q.c.bytes.desc(), q.c.path)
     return int(count or 0), fetch(connection, ordered.limit(limit).offset(offset), BranchSize)
+
+
+def is_growing(now: int, month_ago: int) -> bool:
+    """Whether that is growing fast."""
+    return now - month_ago > GROWING_BYTES and (now - month_ago) * 5 > month_ago
 
 
 def _growing(now: sa.ColumnElement[Any], month_ago: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -249,7 +237,23 @@ def _order(asked: Asked) -> list[sa.ColumnElement[Any]]:
         ]
     if asked.order == "used_at":
         return [sa.func.coalesce(k.c.used_at, k.c.at), *last]
-    return [k.c.bytes.desc(), *last]
+    return LARGEST_FIRST
+
+
+LARGEST_FIRST: list[sa.ColumnElement[Any]] = [k.c.bytes.desc(), k.c.account_id.desc(), k.c.name.desc()]
+"""As the index has them, read backwards."""
+
+
+def largest(
+    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], is_whole: bool, most: int
+) -> list[PastLimit]:
+    """Of the present people of a branch those who store most of their own: who, where, and grains (limit 0). Where the
+    branch is the whole tree they are read in order, and no more of them than are wanted."""
+    named = p.c.username, p.c.display_name, a.c.name.label("account_name")
+    wanted = sa.select(*named, grains.label("grains"), sa.literal(0).label("limit")).select_from(_present())
+    if is_whole:
+        wanted = wanted.prefix_with("STRAIGHT_JOIN").with_hint(k, "FORCE INDEX (ix_stored_size)", "mysql")
+    return fetch(connection, wanted.where(*_own(product_id, inside)).order_by(*LARGEST_FIRST).limit(most), PastLimit)
 
 
 def sizes(
@@ -308,8 +312,18 @@ def people_of(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> int:
 
 def of_accounts(connection: sa.Connection, product_id: int) -> list[AccountSize]:
     """account_id, and what each account itself stores now and a while ago, in bytes."""
+    return fetch(connection, _of_accounts(product_id), AccountSize)
+
+
+def in_branch(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> Ints:
+    """The same of the accounts of a branch (``inside`` is of stored.account_id), as an array: accounts × 5."""
+    rows = connection.execute(_of_accounts(product_id).where(inside)).fetchall()
+    return np.array([tuple(row) for row in rows], dtype=np.int64).reshape(-1, 5)
+
+
+def _of_accounts(product_id: int) -> sa.Select[Any]:
     wanted = sa.select(k.c.account_id, k.c.bytes, *(k.c[name] for name in BACK))
-    return fetch(connection, wanted.where(k.c.product_id == product_id, k.c.kind == ""), AccountSize)
+    return wanted.where(k.c.product_id == product_id, k.c.kind == "")
 
 
 def held(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], most: int) -> int:

@@ -17,6 +17,7 @@ from pathlib import Path
 import MySQLdb
 
 from fair_ladle.app.plumbing import keeper
+from fair_ladle.app.plumbing.processes import memory_bytes
 from fair_ladle.app.plumbing.settings import PROJECT
 from fair_ladle.app.plumbing.slots import private_folder
 
@@ -37,6 +38,15 @@ def _program(name: str) -> str:
     if not found:
         raise ServerTrouble(f"{name} is missing; run ./start, or install Debian's package mariadb-server-core")
     return found
+
+
+def _pool_megabytes() -> int:
+    """What the database may keep in memory: a quarter of what there is. What it does not keep it reads from the disk
+    each time, past the system's own cache."""
+    return min(max(memory_bytes() // 2**20 // 4, LEAST_POOL), MOST_POOL)
+
+
+LEAST_POOL, MOST_POOL = 256, 16_384
 
 
 @dataclass(frozen=True)
@@ -153,7 +163,7 @@ class OwnServer:
             "--skip-log-bin",
             "--transaction-isolation=READ-COMMITTED",
             "--character-set-server=utf8mb4",
-            "--innodb-buffer-pool-size=1G",
+            f"--innodb-buffer-pool-size={_pool_megabytes()}M",
             "--innodb-log-file-size=512M",
             "--max-connections=300",
             "--performance-schema=OFF",

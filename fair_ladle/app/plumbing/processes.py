@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import ctypes
 import gc
+import os
+from pathlib import Path
 
 PR_SET_PDEATHSIG, M_ARENA_MAX = 1, -8
 ARENAS = 2
@@ -31,3 +33,11 @@ def look_for_garbage_seldom() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(*GARBAGE)
+
+
+def memory_bytes() -> int:
+    """The memory of this machine, or what of it our control group may have."""
+    found = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+    limit = Path("/sys/fs/cgroup/memory.max")
+    said = limit.read_text().strip() if limit.exists() else "max"
+    return min(found, int(said)) if said.isdigit() else found

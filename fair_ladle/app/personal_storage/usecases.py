@@ -89,13 +89,9 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[PersonRecord]) -> 
     if not people or not products:
         return {}
     accounts = accounts_service.known(tx)
-    home_of = {each.username: each.account_id for each in people}
+    homes = [(each.account_id, each.username) for each in people]
     used = {
-        (product_id, username): in_bytes
-        for product_id, account_id, username, in_bytes in usage.at_home(
-            tx, products, sorted({each.account_id for each in people}), [each.username for each in people]
-        )
-        if home_of[username] == account_id
+        (product_id, username): in_bytes for product_id, _, username, in_bytes in usage.at_home(tx, products, homes)
     }
     there = store.reaching(tx.connection, [each.id for each in people])
     direct = {(row.product_id, row.person_id): row for row in there if row.person_id is not None}
@@ -176,9 +172,8 @@ def of_one(tx: Transaction, actor: Actor, person: PersonRecord) -> list[Storage]
     }
     there = {each.product.id: each for each in of_people(tx, actor, [person]).get(person.username, [])}
     left = [each for each in person.was_in or () if each != person.account_id and each in accounts.row_of_id]
-    stayed = usage.at_home(
-        tx, [each for each in pools_service.products(tx) if each.is_storage], left, [person.username]
-    )
+    storage = [each for each in pools_service.products(tx) if each.is_storage]
+    stayed = usage.at_home(tx, storage, [(each, person.username) for each in left])
     found = []
     for product in pools_service.products(tx):
         if not product.is_storage:
@@ -362,7 +357,7 @@ def move_here(tx: Transaction, actor: Actor, person: PersonRecord, from_account:
     products = [each for each in pools_service.products(tx) if each.is_storage]
     assignments.lock(tx, products)
     for product in products:
-        grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [from_id], [person.username])))
+        grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [(from_id, person.username)])))
         if not grains:
             continue
         room = assignments.room(tx, actor, to, product)

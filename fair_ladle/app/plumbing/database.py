@@ -150,10 +150,19 @@ def batched(keys: Collection[Key], at_once: int = 2000) -> Iterator[list[Key]]:
 def pairs(values: Iterable[tuple[int, int]]) -> sa.Subquery:
     """Pairs of numbers as rows (``a``, ``b``) that others are looked up by, each by key: pairs in IN are looked up so
     only where they are few, else the whole table is read. For a ``STRAIGHT_JOIN`` from here."""
-    columns = "a BIGINT PATH '$[0]', b BIGINT PATH '$[1]'"
+    return _as_rows(values, "BIGINT")
+
+
+def named_pairs(values: Iterable[tuple[int, str]]) -> sa.Subquery:
+    """The same of numbers (``a``) and codes (``b``); both in IN would look up each number with each code."""
+    return _as_rows(values, "VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin")
+
+
+def _as_rows(values: Iterable[tuple[int, Any]], kind: str) -> sa.Subquery:
+    columns = f"a BIGINT PATH '$[0]', b {kind} PATH '$[1]'"
     asked = sa.text(f"SELECT a, b FROM JSON_TABLE(:pairs, '$[*]' COLUMNS ({columns})) t")
     bound = asked.bindparams(sa.bindparam("pairs", json.dumps(list(values)), unique=True))
-    return bound.columns(sa.column("a", sa.BigInteger), sa.column("b", sa.BigInteger)).subquery("k")
+    return bound.columns(sa.column("a", sa.BigInteger), sa.column("b")).subquery("k")
 
 
 def pages(read: Callable[[int, int], Sequence[Result]], at_once: int = 5000) -> Iterator[Result]:

@@ -257,17 +257,18 @@ def past_limit(
 
 def past_limit_since(tx: Transaction, product: Product, account_id: int, username: str) -> datetime | None:
     """Since when somebody is over their limit, as far as it was looked at."""
-    rows = stored_store.of_people(tx.connection, [product.id], [account_id], [username])
+    rows = stored_store.of_people(tx.connection, [product.id], [(account_id, username)])
     return next((in_utc(row.past_limit_since) for row in rows if row.past_limit_since is not None), None)
 
 
 def at_home(
-    tx: Transaction, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str]
+    tx: Transaction, products: Sequence[Product], homes: Sequence[tuple[int, str]]
 ) -> list[tuple[int, int, str, int]]:
-    """(product, account, username, bytes) of what these people store as their own in these accounts."""
-    if not (usernames and products and account_ids):
+    """(product, account, username, bytes) of what people store as their own, each (account, username) of ``homes`` in
+    that account."""
+    if not (products and homes):
         return []
-    found = stored_store.of_people(tx.connection, [each.id for each in products], account_ids, usernames)
+    found = stored_store.of_people(tx.connection, [each.id for each in products], homes)
     return [(row.product_id, row.account_id, row.name, int(row.bytes)) for row in found]
 
 

@@ -11,7 +11,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, in_utc
+from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, in_utc, named_pairs
 from fair_ladle.app.usage.rows import SeriesSample, StoredDay, StoredRecord
 from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
@@ -164,11 +164,16 @@ def empty_stored(connection: sa.Connection, account_ids: Collection[int], at: da
 
 
 def of_people(
-    connection: sa.Connection, product_ids: Collection[int], account_ids: Collection[int], usernames: Collection[str]
+    connection: sa.Connection, product_ids: Collection[int], homes: Collection[tuple[int, str]]
 ) -> list[StoredRecord]:
-    """What these people store as their own in these accounts."""
-    wanted = [k.c.product_id.in_(product_ids), k.c.account_id.in_(account_ids), k.c.kind == "person"]
-    return fetch(connection, sa.select(k).where(*wanted, k.c.name.in_(usernames)), StoredRecord)
+    """What people store of these products as their own, each (account, username) of ``homes`` in that account."""
+    found = []
+    for product_id in product_ids:
+        asked = named_pairs(homes)
+        same = sa.and_(k.c.account_id == asked.c.a, k.c.name == asked.c.b)
+        mine = sa.select(k).select_from(asked.join(k, same)).where(k.c.product_id == product_id, k.c.kind == "person")
+        found.append(mine.prefix_with("STRAIGHT_JOIN"))
+    return fetch(connection, sa.union_all(*found), StoredRecord)
 
 
 def past_limit(

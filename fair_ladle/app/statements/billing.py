@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -33,6 +33,12 @@ class Share:
     account: str
     quantity: Decimal
     amount: Decimal
+
+
+@lru_cache(maxsize=16_384)
+def _in_units(grains: int, seconds: int, per_unit: int) -> str:
+    """Most days of most lines have figures that others have too."""
+    return f"{units_to_micro(grains, seconds, per_unit):f}"
 
 
 @dataclass(frozen=True)
@@ -211,25 +217,22 @@ class BillingPeriod:
         found = []
         for segment in month.segments:
             row, read = segment.row(buyer), segment.readings
-            for column, day in enumerate(read.days):
-                hours = day.seconds // 3600
-                if row is None:
-                    found.append(LineDay(day.date, hours, "0", "0", "0", "0", None))
-                    continue
-                used, load, held = (
-                    f"{units_to_micro(int(each[row, column]), day.seconds, per_unit):f}"
-                    for each in (read.used, read.settled.load, read.settled.held)
-                )
+            if row is None:
+                found += [LineDay(day.date, day.seconds // 3600, "0", "0", "0", "0", None) for day in read.days]
+                continue
+            each_day = (read.used, read.settled.load, read.settled.held, read.allocated.reserve)
+            figures = zip(*(each[row].tolist() for each in each_day), strict=True)
+            for column, (day, (used, load, held, reserve)) in enumerate(zip(read.days, figures, strict=True)):
                 cap = read.cap(row, column)
                 found.append(
                     LineDay(
                         day.date,
-                        hours,
-                        used,
-                        load,
-                        held,
-                        f"{units_to_micro(int(read.allocated.reserve[row, column]), 1, per_unit):f}",
-                        None if cap is None else f"{units_to_micro(cap, day.seconds, per_unit):f}",
+                        day.seconds // 3600,
+                        _in_units(used, day.seconds, per_unit),
+                        _in_units(load, day.seconds, per_unit),
+                        _in_units(held, day.seconds, per_unit),
+                        _in_units(reserve, 1, per_unit),
+                        None if cap is None else _in_units(cap, day.seconds, per_unit),
                     )
                 )
         return tuple(found)

@@ -84,9 +84,30 @@ class Prepared:
 def prepare(
     tx: Transaction, actor: Actor, seller: str, month: str, progress: Progress = lambda done, total: None
 ) -> Prepared:
-    """A seller's month as it comes out now, with everything that stands in the way of closing it. For whoever runs the
-    seller, or an account above it; reads only, and locks nothing. ``progress`` hears of how many buyers it has gone
-    through."""
+    """A seller's month as it comes out now, with everything that stands in the way of closing it, and the days of every
+    line. For whoever runs the seller, or an account above it; reads only, and locks nothing. ``progress`` hears of how
+    many buyers it has gone through."""
+    prepared, period = _looked_at(tx, actor, seller, month, progress)
+    return replace(
+        prepared,
+        statements=tuple(
+            replace(
+                each,
+                lines=tuple(replace(line, days=period.days_of(each.buyer, line.product.code)) for line in each.lines),
+            )
+            for each in prepared.statements
+        ),
+    )
+
+
+def look(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
+    """The same without the days, which only what is kept has."""
+    return _looked_at(tx, actor, seller, month, lambda done, total: None)[0]
+
+
+def _looked_at(
+    tx: Transaction, actor: Actor, seller: str, month: str, progress: Progress
+) -> tuple[Prepared, BillingPeriod]:
     first, last = parse_month(month)
     accounts = accounts_service.known(tx)
     seller_row = accounts_service.row_in_scope(accounts, actor, seller)
@@ -107,15 +128,9 @@ def prepare(
     findings += _of_buyers(tx, ledger, period, seller, buyers, statements)
     months = {each: made for each, made in ledger.closed.get(seller, {}).items() if each < first}
     settled = {each: month_made_of(tx, each) for each, made in months.items() if is_made_of_other_facts(tx, each, made)}
-    statements = [
-        replace(
-            each,
-            lines=tuple(replace(line, days=period.days_of(each.buyer, line.product.code)) for line in each.lines),
-        )
-        for each in statements
-    ]
     book = KeptBook(period.rate_cards.of_seller(seller), period.terms(seller))
-    return Prepared(seller, first, tuple(findings), tuple(statements), book, made_of, settled, closed_until)
+    prepared = Prepared(seller, first, tuple(findings), tuple(statements), book, made_of, settled, closed_until)
+    return prepared, period
 
 
 def _of_the_month(tx: Transaction, first: date, last: date, closed_until: date | None, name: str) -> list[Finding]:

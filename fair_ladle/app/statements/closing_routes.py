@@ -87,7 +87,7 @@ def _run(db: Database | KeyedDatabase, who: Actor, seller: str, month: str) -> C
 @routes.get("/{seller}/{month}", response_model=ClosingBody)
 def look(db: Db, who: Who, seller: str, month: str) -> Any:
     """What stands in the way of closing a month (YYYY-MM), and what it would come to."""
-    found = db.snapshot(closing.prepare, who, seller, month)
+    found = db.snapshot(closing.look, who, seller, month)
     return ClosingBody(
         seller=seller,
         month=month,

@@ -18,6 +18,7 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.tables import products as products_table
 from fair_ladle.app.reclaim.tables import idle_seats, idle_seats_counted
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.usage.tables import assignments
@@ -96,16 +97,28 @@ def _count(tx: Transaction, accounts: Accounts, top: int) -> dict[tuple[int, int
     """(account, pool) → seats there of people of a branch not seen for long; under OF_PEOPLE how many people that is,
     by the account they are in."""
     products = [each for each in pools_service.products(tx) if each.measure == "seat"]
-    a, now = assignments, tx.now
-    idle = [people.c.status == "active", people.c.last_seen_at < now - timedelta(days=DAYS), in_branch(accounts, top)]
-    has = [
-        a.c.subject == people.c.username,
-        a.c.product_id.in_([each.id for each in products]),
+    a, p, now = assignments, products_table, tx.now
+    is_small = int(accounts.tree.branch_size[top]) <= SMALL_BRANCH
+    ids = [int(each) for each in accounts.ids[accounts.tree.branch(top)]] if is_small else []
+    wanted = [
+        people.c.status == "active",
+        people.c.last_seen_at < now - timedelta(days=DAYS),
+        people.c.account_id.in_(ids) if is_small else in_branch(accounts, top),
+        (p.c.id if is_small else a.c.product_id).in_([each.id for each in products]),
         a.c.begins <= now,
         sa.or_(a.c.ends.is_(None), a.c.ends > now),
     ]
-    seats = sa.select(a.c.account_id, a.c.product_id, sa.func.count()).where(*idle, *has)
-    persons = sa.select(people.c.account_id, sa.func.count(people.c.id.distinct())).where(*idle, *has)
+    # From few people, product by product, to what each has; from many the database finds its own way.
+    is_theirs = a.c.subject == people.c.username
+    joined = (
+        people.join(p, sa.true()).join(a, sa.and_(a.c.product_id == p.c.id, is_theirs))
+        if is_small
+        else people.join(a, is_theirs)
+    )
+    seats = sa.select(a.c.account_id, a.c.product_id, sa.func.count()).select_from(joined).where(*wanted)
+    persons = sa.select(people.c.account_id, sa.func.count(people.c.id.distinct())).select_from(joined).where(*wanted)
+    if is_small:
+        seats, persons = seats.prefix_with("STRAIGHT_JOIN"), persons.prefix_with("STRAIGHT_JOIN")
     owner_of = {(pool.product.id, pool.owner_id): pool.id for pool in pools_service.pools(tx, products)}
     found: dict[tuple[int, int], int] = defaultdict(int)
     for account_id, product_id, units in tx.connection.execute(seats.group_by(a.c.account_id, a.c.product_id)):

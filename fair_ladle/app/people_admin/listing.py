@@ -215,8 +215,15 @@ def _order(sort: Sort, down: bool) -> list[Any]:
 
 
 def count(tx: Transaction, actor: Actor, asked: Asked) -> int:
-    """How many people the list has."""
-    return store.count(tx.connection, conditions(tx, actor, accounts_service.known(tx), asked))
+    """How many people the list has. Who does not have a product is counted by who does: the others would be looked for
+    in vain, one by one."""
+    accounts = accounts_service.known(tx)
+    where = conditions(tx, actor, accounts, replace(asked, without=None))
+    found = store.count(tx.connection, where)
+    product = pools_service.product(tx, asked.without) if asked.without else None
+    if product is not None and product.is_personal:
+        found -= store.count(tx.connection, [*where, store.holds([product.id], tx.now)])
+    return found
 
 
 def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[ListedPerson]) -> list[Row]:

@@ -17,7 +17,7 @@ from pathlib import Path
 import MySQLdb
 
 from fair_ladle.app.plumbing import keeper
-from fair_ladle.app.plumbing.processes import memory_bytes
+from fair_ladle.app.plumbing.processes import is_over, memory_bytes
 from fair_ladle.app.plumbing.settings import PROJECT
 from fair_ladle.app.plumbing.slots import private_folder
 
@@ -212,11 +212,7 @@ class OwnServer:
         os.kill(pid, signal.SIGTERM)
         until = time.monotonic() + START_SECONDS
         while time.monotonic() < until:
-            try:
-                os.kill(pid, 0)
-            except ProcessLookupError:
-                return True
-            if Path(f"/proc/{pid}/stat").exists() and ") Z " in Path(f"/proc/{pid}/stat").read_text():
+            if is_over(pid):
                 return True
             time.sleep(0.05)
         raise ServerTrouble(f"the database server (process {pid}) did not stop within {START_SECONDS} s")

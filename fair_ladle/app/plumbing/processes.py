@@ -41,3 +41,11 @@ def memory_bytes() -> int:
     limit = Path("/sys/fs/cgroup/memory.max")
     said = limit.read_text().strip() if limit.exists() else "max"
     return min(found, int(said)) if said.isdigit() else found
+
+
+def is_over(pid: int) -> bool:
+    """Whether a process has ended, waited for by its parent or not. It may end while it is looked at."""
+    try:
+        return ") Z " in Path(f"/proc/{pid}/stat").read_text()
+    except (FileNotFoundError, ProcessLookupError):
+        return True

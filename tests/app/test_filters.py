@@ -145,7 +145,23 @@ LEAVES: st.SearchStrategy[Reader] = st.one_of(
         st.sampled_from(sorted(TEXTS)),
         st.sampled_from([*COMPARE, "ne"]),
         st.sampled_from(
-            ["ada", "Manager", "berths", "quay.example", "%", "_", "é", "e", 'Cy "Sea" Dee', "\\", "", "active", "; "]
+            [
+                "ada",
+                "Manager",
+                "berths",
+                "quay.example",
+                "%",
+                "_",
+                "!",
+                "cy_1",
+                "é",
+                "e",
+                'Cy "Sea" Dee',
+                "\\",
+                "",
+                "active",
+                "; ",
+            ]
         ),
     ),
     st.builds(

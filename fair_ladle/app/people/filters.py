@@ -212,12 +212,12 @@ def _texts(text: str) -> dict[str, Callable[[Any], Clause]]:
     # Letter by letter, both in small letters: a collation that ignores case would ignore accents too.
     value = sa.collate(sa.func.lower(sa.literal(text)), "utf8mb4_nopad_bin")
     length = sa.func.char_length(sa.func.lower(sa.literal(text)))
-    escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    escaped = text.replace("!", "!!").replace("%", "!%").replace("_", "!_")
     begins = sa.collate(sa.func.lower(sa.literal(f"{escaped}%")), "utf8mb4_nopad_bin")
     return {
         "eq": lambda column: _same(column, value),
         "co": lambda column: contains(column, text),
-        "sw": lambda column: column.like(begins, escape="\\"),
+        "sw": lambda column: column.like(begins, escape="!"),
         "ew": lambda column: sa.func.right(column, length) == value,
         "gt": lambda column: column > value,
         "ge": lambda column: column >= value,

@@ -150,6 +150,8 @@ def _products(
             if buyer in each.accounts.tree
             for day in each.month(product.code).buyer_days(buyer, anyway=True) or []
         ]
+        if not period.month(product.code).is_charged(buyer):
+            allocated.pop(product.id, None)
         history = before + mine
         if not history or not (allocated[product.id] or any(day.counts for day in history)):
             continue

@@ -84,6 +84,12 @@ class ProductMonth:
         """The days read."""
         return [day for segment in self.segments for day in segment.readings.days]
 
+    def is_charged(self, code: str) -> bool:
+        """Whether a buyer was charged on the last day read: not while it, or an account above it, is suspended without."""
+        segment = self.segments[-1] if self.segments else None
+        row = None if segment is None else segment.row(code)
+        return segment is None or row is None or bool(segment.charged_days(row)[-1])
+
     def buyer_days(self, code: str, anyway: bool = False) -> list[BuyerDay] | None:
         """A buyer's days; None where it has no line: its own pool, or (unless ``anyway``) nothing held or allocated."""
         days: list[BuyerDay] = []

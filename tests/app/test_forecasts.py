@@ -11,6 +11,8 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.budgets import usecases as budgets
+from fair_ladle.app.drafts.change_types import StatusChange
+from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
@@ -52,6 +54,13 @@ def test_what_begins_later_in_the_month_is_counted(books: Database, tmp_path: Pa
     }
     bring_in(books, tmp_path / "later", rates)
     assert amounts(books, "NORTH") == ["30.75", "35.75", "35.75", "35.75"]
+
+
+def test_nothing_is_allocated_to_come_where_nothing_is_charged(books: Database) -> None:  # noqa: F811
+    """NORTH, which is held 5 at 5.00 with tax, is suspended without charge from the 5th of April, and that day is over."""
+    books.run(apply_changes, COMMAND_LINE, [StatusChange(account="NORTH", status="suspended", charged=False)], "a test")
+    books.clock.set_to(books.clock.now() + timedelta(days=1))
+    assert amounts(books, "NORTH")[-1] == "4.10", "4 of 30 days"
 
 
 def test_storage_that_grows_goes_on_growing(books: Database, later: Callable[[str, str], None]) -> None:  # noqa: F811

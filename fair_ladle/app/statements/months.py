@@ -85,7 +85,7 @@ class ProductMonth:
         return [day for segment in self.segments for day in segment.readings.days]
 
     def is_charged(self, code: str) -> bool:
-        """Whether a buyer was charged on the last day read: not while it, or an account above it, is suspended without."""
+        """Whether a buyer was charged on the last day read: not where it, or one above it, is suspended without."""
         segment = self.segments[-1] if self.segments else None
         row = None if segment is None else segment.row(code)
         return segment is None or row is None or bool(segment.charged_days(row)[-1])

@@ -9,25 +9,25 @@ import { useQueue, type Waiting } from './queries'
 import { Reservations } from './Reservations'
 
 const columns: Column<Waiting>[] = [
-  { key: 'product', title: 'Product', width: 'minmax(130px, 0.8fr)', cell: (row) => row.product_name },
-  { key: 'place', title: 'Place', width: '70px', fig: true, cell: (row) => row.place ?? '–' },
+  { key: 'product', title: 'Product', width: '124px', cell: (row) => row.product_name },
+  { key: 'place', title: 'Place', width: '58px', fig: true, cell: (row) => row.place ?? '–' },
   {
     key: 'name',
     title: 'Person',
-    width: 'minmax(130px, 0.9fr)',
+    width: 'minmax(125px, 0.4fr)',
     cell: (row) => <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.name}</Link>,
   },
   {
     key: 'account',
     title: 'Account',
-    width: 'minmax(170px, 1.2fr)',
+    width: 'minmax(240px, 0.8fr)',
     cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
   },
-  { key: 'priority', title: 'Priority', width: '90px', fig: true, cell: (row) => row.priority },
+  { key: 'priority', title: 'Priority', width: '80px', fig: true, cell: (row) => row.priority },
   {
     key: 'why',
     title: 'Waits for',
-    width: 'minmax(180px, 2.4fr)',
+    width: 'minmax(240px, 2.4fr)',
     cell: (row) =>
       row.why ? (
         <span className="near" title={row.why}>
@@ -37,7 +37,7 @@ const columns: Column<Waiting>[] = [
         'a free seat'
       ),
   },
-  { key: 'since', title: 'Waits since', width: '130px', cell: (row) => dayName(dayOf(row.since)) },
+  { key: 'since', title: 'Waits since', width: '106px', cell: (row) => dayName(dayOf(row.since)) },
 ]
 
 /** Who is reached by a layer and has no seat yet? The first gets the next one that comes free, by itself. */

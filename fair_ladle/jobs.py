@@ -7,6 +7,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import ClassVar
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import ahead, kept
 from fair_ladle.app.assignments import following
 from fair_ladle.app.assignments import service as assignments
@@ -21,7 +22,7 @@ from fair_ladle.app.people_import import service as people_import_service
 from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.personal_storage import telling
 from fair_ladle.app.plumbing import once, outbox
-from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.database import Database, Transaction, batched
 from fair_ladle.app.plumbing.schedule import Job
 from fair_ladle.app.plumbing.settings import Settings, networks
 from fair_ladle.app.pools import service as pools
@@ -35,6 +36,7 @@ from fair_ladle.app.storage import forecasts as storage_forecasts
 from fair_ladle.app.storage_systems import running as storage_running
 from fair_ladle.app.storage_systems import usecases as reservations
 from fair_ladle.app.usage import service as usage
+from fair_ladle.app.usage import whose
 from fair_ladle.connectors.mail import Smtp
 
 GoingOn = Callable[[], bool]
@@ -205,6 +207,21 @@ class AgeStored(Job):
         _for_storage(self, database, going_on, usage.age_stored)
 
 
+class SettleStored(Job):
+    """Look through whose is what is stored, which on a cluster can be missed where two nodes pass one another."""
+
+    name: ClassVar[str] = "look whose is what is stored"
+    every: ClassVar[timedelta] = timedelta(hours=6)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each storage product some accounts at a time, each in a transaction of its own."""
+        ids = [int(each) for each in database.run(accounts_service.known).ids]
+        for product in [each for each in database.run(pools.products) if each.is_storage]:
+            for part in batched(ids):
+                if going_on():
+                    database.run(usage.settle_whose_in, product, part)
+
+
 class ForecastStorage(Job):
     """Reckon when what branches may store is full."""
 
@@ -262,7 +279,7 @@ class KeepMemberships(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Part by part, each in a transaction of its own."""
-        while going_on() and database.run(memberships.catch_up):
+        while going_on() and database.run(memberships.catch_up, whose.follow):
             pass
 
 
@@ -470,6 +487,7 @@ def jobs(settings: Settings) -> list[Job]:
         Enforce(),
         FreeMended(),
         AgeStored(),
+        SettleStored(),
         ForecastStorage(),
         EndReservations(),
         AskStorage(),

@@ -15,6 +15,7 @@ from fair_ladle.app.people import memberships
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.usage import whose
 from fair_ladle.main import create_app
 
 PASSWORD = "harbour-gravel-birch-harbour"
@@ -54,7 +55,7 @@ def ask(
     database, home = new_demo(), tmp_path_factory.mktemp("home")
     database.settings = replace(database.settings, home=home)
     database.run(assignments.rebuild_stale)
-    while database.run(memberships.catch_up):
+    while database.run(memberships.catch_up, whose.follow):
         pass
     database.run(sign_in.give_sign_in, COMMAND_LINE, "op@x.example", "Op", "GANNET", PASSWORD)
     client = TestClient(create_app(database))  # not entered: no jobs beside

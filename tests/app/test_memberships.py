@@ -21,6 +21,7 @@ from fair_ladle.app.people_admin import groups as group_usecases
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.usage import whose
 from tests.conftest import actor_of
 
 OPERATOR = actor_of("GANNET")
@@ -73,7 +74,7 @@ def the_same(database: Database) -> None:
 
 
 def caught_up(database: Database) -> None:
-    while database.run(memberships.catch_up):
+    while database.run(memberships.catch_up, whose.follow):
         pass
     with database.transaction() as tx:
         every = Groups.read(tx, accounts_service.known(tx))

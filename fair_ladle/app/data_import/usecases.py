@@ -218,6 +218,8 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     if intake.table("people") or intake.table("groups") or intake.table("accounts"):
         accounts_service.structure_changed(tx)
         memberships.rebuild(tx)
+    if intake.table("people") or intake.table("accounts") or intake.table("storage"):
+        usage.settle_whose(tx, pools.products(tx))
     if intake.table("assignments") or intake.table("products"):
         assignments.loaded(tx)
     pools.mark_stale(tx)

@@ -15,6 +15,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people import store
 from fair_ladle.app.people.filters import Clause, clause
 from fair_ladle.app.people.rows import GroupRecord, PersonRecord
@@ -83,7 +84,7 @@ class Groups:
             return anew()
         key = (tx.installation, generations.numbers(tx, "groups", "structure"), accounts_service.today(tx))
         found = copy(_known.get(key, anew))
-        found._is_settled = lambda: not tx.once("to regroup", lambda: store.any_to_regroup(tx.connection))
+        found._is_settled = lambda: not people_service.some_changed(tx)
         return found
 
     @property

@@ -7,7 +7,7 @@ made by the rule it has.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 
 import sqlalchemy as sa
 
@@ -22,9 +22,12 @@ from fair_ladle.app.plumbing.database import Transaction
 AT_ONCE, GROUPS_AT_ONCE = 500, 20
 
 
-def catch_up(tx: Transaction) -> int:
-    """Make the rows of groups whose rule is new, or ask the rules again about a part of those who changed; how many
-    there were. 0 = nothing was to do.
+Follow = Callable[[Transaction, Sequence[PersonRecord]], None]
+
+
+def catch_up(tx: Transaction, follow: Follow) -> int:
+    """Make the rows of groups whose rule is new, or ask the rules again about a part of those who changed, and let
+    ``follow`` what else is kept beside them; how many there were. 0 = nothing was to do.
 
     Locks: the groups, or the people, by id; whoever changes them comes before or after.
     """
@@ -37,7 +40,7 @@ def catch_up(tx: Transaction) -> int:
         return len(stale)
     changed = store.to_regroup(tx.connection, AT_ONCE)
     if changed:
-        _ask_again(tx, changed)
+        _ask_again(tx, changed, follow)
     return len(changed)
 
 
@@ -70,8 +73,9 @@ def _make(tx: Transaction, every: Groups, group: Group) -> None:
     connection.execute(sa.update(groups).where(groups.c.id == group.id).values(kept_rule=rule))
 
 
-def _ask_again(tx: Transaction, ids: Sequence[int]) -> None:
+def _ask_again(tx: Transaction, ids: Sequence[int], follow: Follow) -> None:
     rows = store.lock_people(tx.connection, ids)
+    follow(tx, rows)
     # Read under their locks: an intake that had them has made every group's rows by the rules as they are now.
     every = Groups.read(tx, accounts_service.known(tx))
     asked = every.ruling([each.account_id for each in rows])

@@ -100,6 +100,19 @@ def change(tx: Transaction, ids: Collection[int], values: dict[str, Any]) -> Non
         store.change_people(tx.connection, ids, values)
 
 
+FEW = 20
+
+
+def some_changed(tx: Transaction) -> list[PersonRecord]:
+    """People whom what is kept beside them is yet to follow: all of them where they are FEW, else more than that."""
+    return tx.once("people who changed", lambda: store.changed(tx.connection, FEW + 1))
+
+
+def every_changed(tx: Transaction) -> list[PersonRecord]:
+    """All of them."""
+    return store.changed(tx.connection, None)
+
+
 def status_again(last_seen_at: datetime | None, invited_at: datetime | None) -> str:
     """What somebody is again who was suspended or removed: invited, if they never joined."""
     return "active" if last_seen_at is not None or invited_at is None else "invited"

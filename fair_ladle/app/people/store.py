@@ -179,9 +179,9 @@ def to_regroup(connection: sa.Connection, limit: int | None) -> list[int]:
     )
 
 
-def any_to_regroup(connection: sa.Connection) -> bool:
-    """Whether there is anybody about whom rules are to be asked again."""
-    return connection.scalar(sa.select(people.c.id).where(people.c.regroup == sa.true()).limit(1)) is not None
+def changed(connection: sa.Connection, limit: int | None) -> list[PersonRecord]:
+    """People about whom rules are to be asked again."""
+    return fetch(connection, sa.select(people).where(people.c.regroup == sa.true()).limit(limit), PersonRecord)
 
 
 def kept_of(connection: sa.Connection, group_id: int) -> set[int]:

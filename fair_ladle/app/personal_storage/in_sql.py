@@ -1,4 +1,4 @@
-"""The limit of each of many people as an expression over the tables of people and accounts: the same layers as
+"""The limit of each of many people as an expression over the tables of people and of what is stored: the same layers as
 ``core/layers.personal_limit``, asked of the database, so that lists and previews need nobody in memory."""
 
 from __future__ import annotations
@@ -8,14 +8,14 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts.service import PAST_EVERY_PATH, Accounts
-from fair_ladle.app.accounts.tables import accounts as accounts_table
+from fair_ladle.app.accounts.service import Accounts, in_branch
 from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import store
 from fair_ladle.app.personal_storage.tables import storage_limits
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage.tables import stored
 
 DIRECT, GROUP, ACCOUNT = "direct", "group", "account"
 
@@ -31,12 +31,13 @@ class LayerName:
 @dataclass(frozen=True)
 class LimitsInSql:
     """The limit (grains) of whoever a row of people is, NULL where no layer sets one, from how many percent of it they
-    are told, and the place in ``layers`` of the one that sets it."""
+    are told, and the place in ``layers`` of the one that sets it. Whether rows of people have to be read for it."""
 
     grains: sa.ColumnElement[int]
     tell_at: sa.ColumnElement[int]
     layer: sa.ColumnElement[int]
     layers: tuple[LayerName, ...]
+    needs_people: bool
 
 
 def limits_in_sql(
@@ -67,7 +68,9 @@ def limits_in_sql(
     direct: Any = of_theirs(mine.c.grains) if has_mine else sa.null()
     told_direct: Any = of_theirs(mine.c.tell_at) if has_mine else sa.null()
     layers = [LayerName(DIRECT)]
-    ways: list[tuple[sa.ColumnElement[bool], sa.ColumnElement[int]]] = [(direct.is_not(None), direct)]
+    ways: list[tuple[sa.ColumnElement[bool], sa.ColumnElement[int]]] = [
+        (direct.is_not(None) if has_mine else sa.false(), direct)
+    ]
     for group in every.every:
         layer = LayerName(GROUP, group.id)
         if layer in said:
@@ -76,13 +79,13 @@ def limits_in_sql(
     of_accounts = [each for each in said if each.kind == ACCOUNT and each.number in accounts.row_of_id]
     rows = [(accounts.row_of_id[each.number], each) for each in of_accounts]
     for row, layer in sorted(rows, key=lambda each: -accounts.tree.depth(each[0])):
-        path = accounts.facts[row].path
         layers.append(layer)
-        ways.append((accounts_table.c.path.between(path, path + PAST_EVERY_PATH), sa.literal(said[layer])))
+        ways.append((in_branch(accounts, row, stored.c.account_id), sa.literal(said[layer])))
     told = [told_direct, *(rows_said[each].tell_at if each in rows_said else 90 for each in layers[1:])]
     return LimitsInSql(
         sa.case(*ways, else_=sa.null()),
         sa.case(*((condition, tell) for (condition, _), tell in zip(ways, told, strict=True)), else_=sa.literal(90)),
         sa.case(*((condition, place) for place, (condition, _) in enumerate(ways)), else_=sa.literal(-1)),
         tuple(layers),
+        has_mine or any(each.kind == GROUP for each in layers),
     )

@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage.tables import stored
+from fair_ladle.app.usage.whose import whose
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
@@ -43,7 +44,6 @@ def tell(tx: Transaction, product: Product) -> int:
     grains = sa.func.floor((k.c.bytes + BYTES_PER_GRAIN // 2) / BYTES_PER_GRAIN)
     near = sa.and_(grains * 100 >= limits.grains * limits.tell_at, limits.grains > 0)
     level = sa.case((grains > limits.grains, OVER), (near, NEAR), else_=NOTHING)
-    here = sa.and_(p.c.username == k.c.name, p.c.account_id == k.c.account_id, p.c.status != "removed")
     wanted = (
         sa.select(
             k.c.account_id,
@@ -56,7 +56,7 @@ def tell(tx: Transaction, product: Product) -> int:
             limits.grains.label("limit"),
             level.label("level"),
         )
-        .select_from(k.join(p, here).join(a, a.c.id == k.c.account_id))
+        .select_from(k.join(p, whose(tx).is_theirs).join(a, a.c.id == k.c.account_id))
         .where(k.c.product_id == product.id, k.c.kind == "person", level != k.c.told)
         .order_by(k.c.account_id, k.c.name)
         .limit(AT_ONCE)

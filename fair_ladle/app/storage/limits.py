@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
-
-import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.personal_storage import usecases as personal_storage
@@ -15,17 +12,11 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.storage import store
 from fair_ladle.app.storage.listing import product_of
+from fair_ladle.app.storage.rows import Band, BandStates, PastLimit
 from fair_ladle.app.usage.tables import stored
+from fair_ladle.app.usage.whose import whose
 
 TOP = 10
-
-
-@dataclass(frozen=True)
-class Band:
-    """So many people store so much (grains, to three digits)."""
-
-    size: int
-    people: int
 
 
 @dataclass(frozen=True)
@@ -63,7 +54,7 @@ class Preview:
     over_now: int
     near_now: int
     limit_now: int | None
-    bands: list[Band]
+    bands: list[BandStates]
     biggest: list[Big]
 
 
@@ -73,16 +64,13 @@ def spread(tx: Transaction, actor: Actor, product: str, account: str) -> Spread:
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
-    rows = store.sizes(tx.connection, wanted.id, inside, sa.true())
-    bands, count = _bands(rows), sum(int(each.people) for each in rows)
-    most = store.largest(tx.connection, wanted.id, inside, row == 0, TOP)
-    mean = sum(int(each.grains) for each in rows) // count if count else 0
+    asked = store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
+    bands = store.sizes(tx.connection, asked)
+    count = sum(each.people for each in bands)
+    most = store.largest(tx.connection, asked, TOP)
+    mean = sum(int(each.grains) for each in bands) // count if count else 0
     big = [Big(each.username, each.display_name, each.account_name, int(each.grains), None) for each in most]
     return Spread(count, mean, _rank(bands, count, 50), _rank(bands, count, 90), bands, big)
-
-
-def _bands(rows: Sequence[Any]) -> list[Band]:
-    return [Band(int(each.size), int(each.people)) for each in rows]
 
 
 def _rank(bands: Sequence[Band], count: int, percent: int) -> int:
@@ -109,21 +97,26 @@ def preview(tx: Transaction, actor: Actor, product: str, account: str, group: st
     then = limits_in_sql(tx, accounts, wanted, {layer: 0 if limit is None else limit})
     of_it = then.layer == then.layers.index(layer)
     without = limits_in_sql(tx, accounts, wanted, {layer: None})
-    would = without.grains if limit is None else then.grains
-    rows = store.sizes(tx.connection, wanted.id, inside, of_it, (would, now.grains))
-    over, near, beyond, over_now, near_now = (
-        sum(int(getattr(row, name)) for row in rows) for name in ("over0", "near0", "beyond0", "over1", "near1")
-    )
-    most = store.largest_past(tx.connection, wanted.id, inside, would, of_it, TOP) if over else []
+    would = without.grains if limit is None else limit
+    asked = store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
+    rows = store.states(tx.connection, asked, now.needs_people or then.needs_people, of_it, would, now.grains)
+    over = sum(each.over for each in rows)
+    most: list[PastLimit] = []
+    if over:
+        most = (
+            store.largest(tx.connection, asked, TOP, would, of_it)
+            if isinstance(would, int)
+            else store.largest_past(tx.connection, asked, would, of_it, TOP)
+        )
     said = personal_storage.limits(tx, actor, account, group)
     return Preview(
-        sum(int(row.people) for row in rows),
+        sum(each.people for each in rows),
         over,
-        near,
-        beyond,
-        over_now,
-        near_now,
+        sum(each.near for each in rows),
+        sum(int(each.beyond) for each in rows),
+        sum(each.over_now for each in rows),
+        sum(each.near_now for each in rows),
         next((grains for each, grains, _ in said if each.id == wanted.id), None),
-        _bands(rows),
+        rows,
         [Big(each.username, each.display_name, each.account_name, int(each.grains), int(each.limit)) for each in most],
     )

@@ -25,6 +25,7 @@ from fair_ladle.app.storage.rows import BranchSize
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.stored import grains
 from fair_ladle.app.usage.tables import stored
+from fair_ladle.app.usage.whose import whose
 from fair_ladle.core.filling import Filling, filling
 from fair_ladle.core.settling import NO_LIMIT
 
@@ -129,20 +130,17 @@ def total(tx: Transaction, actor: Actor, product: str, account: str) -> Total:
     wanted = product_of(tx, actor, product)
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
-    sizes: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
-    holders = 0
-    for each in store.totals(tx.connection, wanted.id, accounts_service.in_branch(accounts, row, stored.c.account_id)):
-        whose = "left" if each.left else each.kind
-        holders += each.count if whose == "person" else 0
-        for place, name in enumerate(("bytes", *store.BACK)):
-            sizes[whose][place] += int(getattr(each, name))
+    inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
+    sums = store.totals(tx.connection, wanted.id, inside, whose(tx), row == 0)
+    figures = {kind: [int(getattr(each, name)) for name in ("bytes", *store.BACK)] for kind, each in sums.items()}
+    shared, other, left = figures["folder"], figures["category"], figures["left"]
+    personal = [whole - sum(others) for whole, *others in zip(figures[""], shared, other, left, strict=True)]
     found = present.positions(tx, [wanted], [row], use=True)
     place = found.snapshot.accounts.tree.row(account)
     reached = int(found.snapshot.owner[place, 0]) >= 0
     cap = int(found.snapshot.grid.cap[place, 0])
     own_cap = cap if reached and cap < NO_LIMIT else None
-    every = [sum(figures) for figures in zip(*sizes.values(), strict=True)] or [0, 0, 0, 0]
-    size = _size(every)
+    size = _size(figures[""])
     top = accounts_service.top_row(accounts, actor)
     above = int(accounts.tree.parent[row])
     limit = own_cap
@@ -157,13 +155,13 @@ def total(tx: Transaction, actor: Actor, product: str, account: str) -> Total:
         size,
         limit,
         found.states()[place][0] if reached else "within",
-        _size(sizes["person"]),
-        _size(sizes["folder"]),
-        _size(sizes["left"]),
-        _size(sizes["category"]),
+        _size(personal),
+        _size(shared),
+        _size(left),
+        _size(other),
         None if limit is None else filling(size.now, limit, _paces(size), accounts_service.today(tx)),
         store.people_of(tx.connection, accounts_service.in_branch(accounts, row, _people_account())),
-        holders,
+        sums["person"].count,
     )
 
 
@@ -199,7 +197,9 @@ def inside_of(
         find.split()[:10],
         limits.grains if limits else None,
         limits.layer if limits else None,
+        limits is not None and limits.needs_people,
         tx.now - YEAR,
+        whose(tx),
         row == 0,
     )
     return asked, limits, accounts
@@ -342,8 +342,8 @@ MOST_AS_INTS = 2.0**62
 def _sums_below(tx: Transaction, accounts: Accounts, row: int, product: Product) -> list[BranchSize]:
     """What is stored in the branch of each account directly below one, and in that one itself, where there is any."""
     tree, inside = accounts.tree, accounts_service.in_branch(accounts, row, stored.c.account_id)
-    sizes = store.in_branch(tx.connection, product.id, inside)
-    sizes = sizes[[account_id in accounts.row_of_id for account_id in sizes[:, 0].tolist()]]
+    sizes = store.in_branch(tx.connection, product.id, inside, row == 0)
+    sizes = sizes[np.isin(sizes[:, 0], accounts.ids)]
     below = np.flatnonzero(tree.parent == row)
     below = below[np.argsort(tree.depth_first[below])]
     places = tree.depth_first[accounts.rows(sizes[:, 0].tolist())]

@@ -9,10 +9,9 @@ from decimal import Decimal
 
 @dataclass(frozen=True)
 class KindTotal:
-    """What is stored of a kind: of people who left (``left``) apart."""
+    """What is stored of a kind."""
 
     kind: str
-    left: int
     count: int
     bytes: int
     week_ago: int
@@ -40,6 +39,29 @@ class PastLimit:
     account_name: str
     grains: Decimal
     limit: Decimal
+
+
+@dataclass(frozen=True)
+class Band:
+    """So many people store so much (grains, to three digits), and so much together."""
+
+    size: int
+    people: int
+    grains: Decimal
+
+
+@dataclass(frozen=True)
+class BandStates:
+    """Of people who store so much: how many would be over a limit and near it, by how many grains beyond it, and how
+    many are over and near the one there is."""
+
+    size: int
+    people: int
+    over: int
+    near: int
+    over_now: int
+    near_now: int
+    beyond: Decimal
 
 
 @dataclass(frozen=True)

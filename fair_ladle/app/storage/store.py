@@ -16,30 +16,50 @@ from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.database import batched, fetch
 from fair_ladle.app.pools.tables import pools
-from fair_ladle.app.storage.rows import AccountSize, BranchSize, ForecastRecord, KindTotal, NamedPerson, PastLimit
+from fair_ladle.app.storage.rows import (
+    AccountSize,
+    Band,
+    BandStates,
+    BranchSize,
+    ForecastRecord,
+    KindTotal,
+    NamedPerson,
+    PastLimit,
+)
 from fair_ladle.app.storage.tables import shared_folders, storage_forecasts
 from fair_ladle.app.usage.tables import storage_samples, stored
+from fair_ladle.app.usage.whose import Ownership
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 from fair_ladle.core.tree import Ints
 
 k, a, p, s, f = stored, accounts, people, storage_samples, shared_folders
+TRUE = sa.true()
 BACK = ("week_ago", "month_ago", "quarter_ago")
-HERE = sa.and_(p.c.account_id == k.c.account_id, p.c.status != "removed")
-"""The person, or who looks after the folder, is one of the account where the bytes are."""
-grains = sa.func.floor((k.c.bytes + BYTES_PER_GRAIN // 2) / BYTES_PER_GRAIN)
+LOOKED_AFTER = sa.and_(p.c.account_id == k.c.account_id, p.c.status != "removed")
+"""Who looks after a folder is one of the account where its bytes are."""
+grains = (k.c.bytes + BYTES_PER_GRAIN // 2).op("DIV", precedence=8, return_type=sa.BigInteger())(BYTES_PER_GRAIN)
 
 
-def totals(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> list[KindTotal]:
-    """kind, whether it was left behind by somebody, and the sums of a branch (``inside`` is of stored.account_id)."""
-    left = sa.case((sa.and_(k.c.kind == "person", sa.or_(p.c.id.is_(None), sa.not_(HERE))), 1), else_=0).label("left")
+def totals(
+    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], whose_is: Ownership, is_whole: bool
+) -> dict[str, KindTotal]:
+    """The sums of a branch (``inside`` is of stored.account_id; ``is_whole``: the whole tree): of everything (""), of
+    folders, of categories and of what was left behind ("left"); and of people how many store something ("person")."""
+    of_product = [k.c.product_id == product_id, inside]
     sums = [sa.func.coalesce(sa.func.sum(k.c[name]), 0).label(name) for name in ("bytes", *BACK)]
-    joined = k.outerjoin(p, sa.and_(k.c.kind == "person", p.c.username == k.c.name))
-    wanted = sa.select(k.c.kind, left, sa.func.count().label("count"), *sums).select_from(joined)
-    return fetch(
-        connection,
-        wanted.where(k.c.product_id == product_id, k.c.kind != "", inside).group_by(k.c.kind, left),
-        KindTotal,
-    )
+    nothing = [sa.literal(0).label(name) for name in ("bytes", *BACK)]
+    left = whose_is.left_behind
+
+    def part(kind: str, rows: sa.FromClause, figures: Sequence[sa.ColumnElement[Any]], *where: Any) -> sa.Select[Any]:
+        counted = sa.select(sa.literal(kind).label("kind"), sa.func.count().label("count"), *figures)
+        counted = counted.with_hint(k, _IN_ORDER, "mysql") if is_whole and kind != "left" else counted
+        return counted.select_from(rows).where(*of_product, *where)
+
+    people_too = whose_is.with_people(k)
+    parts = [part(kind, k, sums, k.c.kind == kind) for kind in ("", "folder", "category")]
+    parts.append(part("left", people_too, sums, k.c.kind == "person", left))
+    parts.append(part("person", people_too, nothing, k.c.kind == "person", sa.not_(left)))
+    return {each.kind: each for each in fetch(connection, sa.union_all(*parts), KindTotal)}
 
 
 def children_by_cap(
@@ -109,14 +129,16 @@ class Asked:
     words: Sequence[str]
     limit_of: sa.ColumnElement[int] | None
     layer_of: sa.ColumnElement[int] | None
+    limit_needs_people: bool
     year_ago: datetime
+    whose_is: Ownership
     is_whole: bool
     """The branch is the whole tree."""
 
     @property
-    def needs_more(self) -> bool:
-        """Whether people, folders, accounts or limits decide which rows there are, or in which order."""
-        return bool(self.words) or self.show in ("near", "over", "nobody") or self.order == "share"
+    def by_limit(self) -> bool:
+        """Whether limits decide which rows there are, or in which order."""
+        return self.show in ("near", "over") or self.order == "share"
 
     @property
     def limited(self) -> sa.ColumnElement[Any]:
@@ -128,35 +150,36 @@ class Asked:
     def with_whose(self, rows: sa.FromClause) -> sa.FromClause:
         """Rows of stored with who they are of: the person, or the folder and who looks after it."""
         if self.kind == "person":
-            return rows.outerjoin(p, p.c.username == k.c.name)
+            return rows.outerjoin(p, self.whose_is.is_theirs)
         if self.kind == "folder":
             same = sa.and_(f.c.account_id == k.c.account_id, f.c.product_id == k.c.product_id, f.c.code == k.c.name)
             return rows.outerjoin(f, same).outerjoin(p, p.c.id == f.c.owner_id)
         return rows
 
-    @property
-    def hint(self) -> str | None:
-        """The index that has them in order, where most of it is asked for."""
-        return "ix_stored_size" if self.is_whole and self.order == "bytes" and self.show == "all" else None
+    def found_in(self, wanted: sa.Select[*tuple[Any, ...]]) -> sa.Select[*tuple[Any, ...]]:
+        """What is asked of these rows, with whatever decides which they are. Where that is nothing but who stores how
+        much, and the branch is the whole tree, an index has all of it."""
+        rows: sa.FromClause = k.join(a, a.c.id == k.c.account_id) if self.words else k
+        by_whose = self.show == "nobody" or self.by_limit
+        is_by_name = by_whose and (self.kind == "folder" or self.whose_is.person_id is None)
+        if self.words or is_by_name or (self.by_limit and self.limit_needs_people):
+            rows = self.with_whose(rows)
+        elif self.is_whole and self.show in ("all", "near", "over") and self.order in ("bytes", "share"):
+            wanted = wanted.with_hint(k, _IN_ORDER, "mysql")
+        return wanted.select_from(rows).where(*_conditions(self))
 
 
 def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> list[Any]:
-    """A window of what is asked for, with whose it is and the limit. Where nothing but what is stored decides, the
-    window is found in that alone, and the rest read of its rows only."""
-    if not asked.needs_more:
-        found = sa.select(k.c.account_id, k.c.name).where(*_plain(asked)).order_by(*_order(asked))
-        if asked.hint:
-            found = found.with_hint(k, f"FORCE INDEX ({asked.hint})", "mysql")
-        keys = [(row.account_id, row.name) for row in connection.execute(found.limit(limit).offset(offset))]
-        if not keys:
-            return []
-        # By key, and more than is wanted: pairs in IN would read the whole table.
-        of_keys = sa.and_(k.c.account_id.in_({each[0] for each in keys}), k.c.name.in_({each[1] for each in keys}))
-        wanted = _with_whose(asked).where(k.c.product_id == asked.product_id, k.c.kind == asked.kind, of_keys)
-        by_key = {(row.account_id, row.name): row for row in connection.execute(wanted)}
-        return [by_key[each] for each in keys if each in by_key]
-    mine = _with_whose(asked).where(*_conditions(asked))
-    return list(connection.execute(mine.order_by(*_order(asked)).limit(limit).offset(offset)))
+    """A window of what is asked for, with whose it is and the limit: found first, and read of these rows only."""
+    found = asked.found_in(sa.select(k.c.account_id, k.c.name)).order_by(*_order(asked))
+    keys = [(row.account_id, row.name) for row in connection.execute(found.limit(limit).offset(offset))]
+    if not keys:
+        return []
+    # By key, and more than is wanted: pairs in IN would read the whole table.
+    of_keys = sa.and_(k.c.account_id.in_({each[0] for each in keys}), k.c.name.in_({each[1] for each in keys}))
+    wanted = _with_whose(asked).where(k.c.product_id == asked.product_id, k.c.kind == asked.kind, of_keys)
+    by_key = {(row.account_id, row.name): row for row in connection.execute(wanted)}
+    return [by_key[each] for each in keys if each in by_key]
 
 
 def _with_whose(asked: Asked) -> sa.Select[Any]:
@@ -164,7 +187,6 @@ def _with_whose(asked: Asked) -> sa.Select[Any]:
     joined = mine.select_from(asked.with_whose(k.join(a, a.c.id == k.c.account_id)))
     if asked.kind == "category":
         return joined
-    is_here = sa.case((HERE, 1), else_=0).label("is_here")
     if asked.kind == "folder":
         of_folder = (
             f.c.name.label("folder_name"),
@@ -172,49 +194,42 @@ def _with_whose(asked: Asked) -> sa.Select[Any]:
             f.c.archived_at,
             f.c.delete_at.label("gone_at"),
         )
-        return joined.add_columns(*of_folder, p.c.display_name, is_here)
+        return joined.add_columns(*of_folder, p.c.display_name, sa.case((LOOKED_AFTER, 1), else_=0).label("is_here"))
     return joined.add_columns(
         p.c.display_name,
-        sa.case((HERE, asked.limited), else_=sa.null()).label("limit"),
+        sa.case((p.c.id.is_not(None), asked.limited), else_=sa.null()).label("limit"),
         (asked.layer_of if asked.layer_of is not None else sa.literal(-1)).label("layer"),
-        is_here,
+        p.c.id.is_not(None).label("is_here"),
     )
 
 
 def count(connection: sa.Connection, asked: Asked, most: int) -> int:
     """How many there are, counted no further than so many."""
-    one = sa.select(sa.literal(1))
-    if not asked.needs_more:
-        some = one.select_from(k).where(*_plain(asked)).limit(most).subquery()
-    else:
-        joined = asked.with_whose(k.join(a, a.c.id == k.c.account_id))
-        some = one.select_from(joined).where(*_conditions(asked)).limit(most).subquery()
+    some = asked.found_in(sa.select(sa.literal(1))).limit(most).subquery()
     return int(connection.scalar(sa.select(sa.func.count()).select_from(some)) or 0)
 
 
-def _plain(asked: Asked) -> list[sa.ColumnElement[bool]]:
-    """What decides where neither people nor accounts have to be looked at."""
+def _conditions(asked: Asked) -> list[sa.ColumnElement[bool]]:
     found = [k.c.product_id == asked.product_id, k.c.kind == asked.kind, asked.inside]
+    limited = asked.limited
+    there = [sa.not_(asked.whose_is.left_behind)] if asked.kind == "person" else []
     if asked.show == "growing":
         found.append(_growing(k.c.bytes, k.c.month_ago))
     elif asked.show == "untouched":
         found += [k.c.bytes > 0, sa.func.coalesce(k.c.used_at, k.c.at) < asked.year_ago]
-    return found
-
-
-def _conditions(asked: Asked) -> list[sa.ColumnElement[bool]]:
-    found, limited = _plain(asked), asked.limited
-    there = [HERE] if asked.kind == "person" else []
-    if asked.show == "over":
-        found += [*there, grains > limited]
+    elif asked.show == "over":
+        found += [*there, k.c.bytes >= _beyond(limited)]
     elif asked.show == "near":
-        found += [*there, grains <= limited, grains * 10 >= limited * 9, limited > 0]
+        found += [*there, k.c.bytes >= _near_from(limited), k.c.bytes < _beyond(limited), limited > 0]
     elif asked.show == "nobody":
-        found += [k.c.bytes > 0, sa.or_(p.c.id.is_(None), sa.not_(HERE))]
+        nobody = asked.whose_is.left_behind
+        if asked.kind == "folder":
+            nobody = sa.or_(p.c.id.is_(None), sa.not_(LOOKED_AFTER))
+        found += [k.c.bytes > 0, nobody]
     for word in asked.words:
         columns: list[sa.ColumnElement[Any]] = [k.c.name, a.c.name]
         if asked.kind == "person":
-            columns.append(sa.case((HERE, p.c.find_small), else_=""))
+            columns.append(sa.func.coalesce(p.c.find_small, ""))
         elif asked.kind == "folder":
             columns.append(sa.func.coalesce(f.c.name, ""))
         found.append(sa.or_(*(sa.func.lower(each).contains(word.lower(), autoescape=True) for each in columns)))
@@ -240,68 +255,146 @@ def _order(asked: Asked) -> list[sa.ColumnElement[Any]]:
     return LARGEST_FIRST
 
 
-LARGEST_FIRST: list[sa.ColumnElement[Any]] = [k.c.bytes.desc(), k.c.account_id.desc(), k.c.name.desc()]
+LARGEST_FIRST: list[sa.ColumnElement[Any]] = [
+    k.c.bytes.desc(),
+    k.c.person_id.desc(),
+    k.c.account_id.desc(),
+    k.c.name.desc(),
+]
 """As the index has them, read backwards."""
 
 
+@dataclass(frozen=True)
+class PeopleAsked:
+    """What present people store of their own of a product in a branch (``inside`` is of stored.account_id)."""
+
+    product_id: int
+    inside: sa.ColumnElement[bool]
+    whose_is: Ownership
+    is_whole: bool
+    """The branch is the whole tree."""
+
+    @property
+    def conditions(self) -> list[sa.ColumnElement[bool]]:
+        """Which rows they are."""
+        theirs = [] if self.whose_is.person_id is None else [self.whose_is.person_id.is_not(None)]
+        return [k.c.product_id == self.product_id, k.c.kind == "person", k.c.bytes > 0, self.inside, *theirs]
+
+    def named(self) -> sa.FromClause:
+        """Rows of stored with people and accounts."""
+        return k.join(p, self.whose_is.is_theirs).join(a, a.c.id == k.c.account_id)
+
+    def of(self, wanted: sa.Select[*tuple[Any, ...]], needs_people: bool) -> sa.Select[*tuple[Any, ...]]:
+        """What is asked of these rows, with people where they are to be read. Where they are not, and the branch is
+        the whole tree, an index has all of it."""
+        if needs_people or self.whose_is.person_id is None:
+            found = wanted.select_from(k.join(p, self.whose_is.is_theirs))
+        else:
+            found = wanted.select_from(k)
+            found = found.with_hint(k, _IN_ORDER, "mysql") if self.is_whole else found
+        return found.where(*self.conditions)
+
+
 def largest(
-    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], is_whole: bool, most: int
-) -> list[PastLimit]:
-    """Of the present people of a branch those who store most of their own: who, where, and grains (limit 0). Where the
-    branch is the whole tree they are read in order, and no more of them than are wanted."""
-    named = p.c.username, p.c.display_name, a.c.name.label("account_name")
-    wanted = sa.select(*named, grains.label("grains"), sa.literal(0).label("limit")).select_from(_present())
-    if is_whole:
-        wanted = wanted.prefix_with("STRAIGHT_JOIN").with_hint(k, "FORCE INDEX (ix_stored_size)", "mysql")
-    return fetch(connection, wanted.where(*_own(product_id, inside)).order_by(*LARGEST_FIRST).limit(most), PastLimit)
-
-
-def sizes(
     connection: sa.Connection,
-    product_id: int,
-    inside: sa.ColumnElement[bool],
-    governed: sa.ColumnElement[bool],
-    limits: Sequence[sa.ColumnElement[Any]] = (),
-) -> list[Any]:
-    """What present people store of their own in a branch, the smallest first: ``size`` in grains to three digits, how
-    many ``people`` store so much, and their grains; of those alone for whom ``governed`` is true. For each of some
-    limits, by its place, how many are over it (``over0``, …), near it (``near0``, …), and by how many grains
-    (``beyond0``, …): all of one pass."""
-    at_least_1 = sa.func.greatest(grains, 1)
-    size = sa.func.round(at_least_1, 2 - sa.func.floor(sa.func.log10(at_least_1))).label("size")
-    columns = [size, sa.func.count().label("people"), sa.func.sum(grains).label("grains")]
-    for place, limited in enumerate(limits):
-        over = grains > limited
-        near = sa.and_(grains <= limited, grains * 10 >= limited * 9, limited > 0)
-        for name, condition, figure in (("over", over, 1), ("near", near, 1), ("beyond", over, grains - limited)):
-            columns.append(
-                sa.func.coalesce(sa.func.sum(sa.case((condition, figure), else_=0)), 0).label(f"{name}{place}")
-            )
-    of = sa.select(*columns).select_from(_present())
-    return list(connection.execute(of.where(*_own(product_id, inside), governed).group_by(size).order_by(size)))
+    asked: PeopleAsked,
+    most: int,
+    limit: int | None = None,
+    governed: sa.ColumnElement[bool] = TRUE,
+) -> list[PastLimit]:
+    """Of the present people of a branch those who store most of their own, more than a limit (grains) and of those for
+    whom ``governed`` is true. Where the branch is the whole tree they are read in order, and no more of them than are
+    wanted."""
+    wanted = sa.select(*_NAMED, grains.label("grains"), sa.literal(limit or 0).label("limit")).select_from(
+        asked.named()
+    )
+    if asked.is_whole:
+        wanted = wanted.prefix_with("STRAIGHT_JOIN").with_hint(k, _IN_ORDER, "mysql")
+    mine = wanted.where(*asked.conditions, TRUE if limit is None else k.c.bytes >= _beyond(limit), governed)
+    return fetch(connection, mine.order_by(*LARGEST_FIRST).limit(most), PastLimit)
 
 
 def largest_past(
     connection: sa.Connection,
-    product_id: int,
-    inside: sa.ColumnElement[bool],
+    asked: PeopleAsked,
     limited: sa.ColumnElement[Any],
     governed: sa.ColumnElement[bool],
     most: int,
 ) -> list[PastLimit]:
     """Of those over their limit the ones that are furthest over it: who, where, grains, and the limit."""
-    named = p.c.username, p.c.display_name, a.c.name.label("account_name")
-    wanted = sa.select(*named, grains.label("grains"), limited.label("limit"))
-    mine = wanted.select_from(_present()).where(*_own(product_id, inside), governed, grains > limited)
+    wanted = sa.select(*_NAMED, grains.label("grains"), limited.label("limit")).select_from(asked.named())
+    mine = wanted.where(*asked.conditions, governed, k.c.bytes >= _beyond(limited))
     return fetch(connection, mine.order_by((grains - limited).desc(), p.c.username).limit(most), PastLimit)
 
 
-def _present() -> sa.FromClause:
-    return k.join(p, sa.and_(p.c.username == k.c.name, HERE)).join(a, a.c.id == k.c.account_id)
+_NAMED = p.c.username, p.c.display_name, a.c.name.label("account_name")
+_IN_ORDER = "FORCE INDEX (ix_stored_size)"
 
 
-def _own(product_id: int, inside: sa.ColumnElement[bool]) -> list[sa.ColumnElement[bool]]:
-    return [k.c.product_id == product_id, k.c.kind == "person", k.c.bytes > 0, inside]
+def _beyond(limit: Any) -> Any:
+    """The least bytes that are over a limit (grains)."""
+    return limit * BYTES_PER_GRAIN + BYTES_PER_GRAIN // 2
+
+
+def _near_from(limit: Any) -> Any:
+    """The least bytes that are near it."""
+    nine_tenths = (
+        -(-limit * 9 // 10) if isinstance(limit, int) else (limit * 9 + 9).op("DIV", precedence=8)(sa.literal(10))
+    )
+    return nine_tenths * BYTES_PER_GRAIN - BYTES_PER_GRAIN // 2
+
+
+def sizes(
+    connection: sa.Connection, asked: PeopleAsked, needs_people: bool = False, governed: sa.ColumnElement[bool] = TRUE
+) -> list[Band]:
+    """What present people store of their own in a branch, of those for whom ``governed`` is true, the smallest first:
+    how many ``people`` store so much (grains, to three digits), and their grains together."""
+    columns = [_to_three_digits().label("size"), sa.func.count().label("people"), sa.func.sum(grains).label("grains")]
+    wanted = sa.select(*columns).where(governed)
+    return fetch(connection, asked.of(wanted, needs_people).group_by("size").order_by("size"), Band)
+
+
+def states(
+    connection: sa.Connection,
+    asked: PeopleAsked,
+    needs_people: bool,
+    governed: sa.ColumnElement[bool],
+    would: int | sa.ColumnElement[Any],
+    now: sa.ColumnElement[Any],
+) -> list[BandStates]:
+    """The same with how many of each would be over and near a limit (grains), by how many grains beyond it, and how
+    many are over and near the one there is now: all of one pass."""
+
+    def counted(condition: sa.ColumnElement[bool]) -> sa.ColumnElement[int]:
+        return sa.func.count(sa.case((condition, 1)))
+
+    columns = [_to_three_digits().label("size"), sa.func.count().label("people")]
+    for end, limit in (("", would), ("_now", now)):
+        over = k.c.bytes >= _beyond(limit)
+        is_one = limit > 0 if isinstance(limit, sa.ColumnElement) else sa.literal(limit > 0)
+        near = sa.and_(k.c.bytes >= _near_from(limit), k.c.bytes < _beyond(limit), is_one)
+        columns += [counted(over).label(f"over{end}"), counted(near).label(f"near{end}")]
+    past = sa.case((k.c.bytes >= _beyond(would), grains - would))
+    columns.append(sa.func.coalesce(sa.func.sum(past), 0).label("beyond"))
+    wanted = sa.select(*columns).where(governed)
+    return fetch(connection, asked.of(wanted, needs_people).group_by("size").order_by("size"), BandStates)
+
+
+def _to_three_digits() -> sa.ColumnElement[int]:
+    """Bytes as grains to three digits, at least 1: told apart by size, which is faster than a logarithm."""
+    at_least_1 = (k.c.bytes < BYTES_PER_GRAIN * 3 // 2, sa.literal(1))
+    steps = [10**digits for digits in range(MOST_DIGITS - 2)]
+    ways = [(k.c.bytes < step * BYTES_PER_GRAIN * 1999 // 2, _to(step)) for step in steps[:-1]]
+    return sa.case(at_least_1, *ways, else_=_to(steps[-1]))
+
+
+def _to(step: int) -> sa.ColumnElement[int]:
+    whole = step * BYTES_PER_GRAIN
+    return (k.c.bytes + whole // 2).op("DIV", precedence=8, return_type=sa.BigInteger())(whole) * step
+
+
+MOST_DIGITS = 13
+"""Grains have no more in 2⁶³ bytes."""
 
 
 def people_of(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> int:
@@ -315,9 +408,10 @@ def of_accounts(connection: sa.Connection, product_id: int) -> list[AccountSize]
     return fetch(connection, _of_accounts(product_id), AccountSize)
 
 
-def in_branch(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> Ints:
+def in_branch(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], is_whole: bool) -> Ints:
     """The same of the accounts of a branch (``inside`` is of stored.account_id), as an array: accounts × 5."""
-    rows = connection.execute(_of_accounts(product_id).where(inside)).fetchall()
+    wanted = _of_accounts(product_id).where(inside)
+    rows = connection.execute(wanted.with_hint(k, _IN_ORDER, "mysql") if is_whole else wanted).fetchall()
     return np.array([tuple(row) for row in rows], dtype=np.int64).reshape(-1, 5)
 
 

@@ -103,6 +103,7 @@ class StoredRecord:
     past_limit_since: datetime | None
     delete_at: datetime | None
     told: int
+    person_id: int | None
 
 
 @dataclass(frozen=True)

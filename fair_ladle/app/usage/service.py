@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.service import Product
-from fair_ladle.app.usage import rounds, store, stored, stored_store
+from fair_ladle.app.usage import rounds, store, stored, stored_store, whose
 from fair_ladle.app.usage.tables import assignments
 from fair_ladle.core.calendar import MICRO, Day, instant, local_day, micros
 from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
@@ -362,6 +362,16 @@ def _renamed(category: str, username: str, by: str) -> str:
 def holder_of(category: str) -> tuple[str, str]:
     """Whose a category of storage is: person, folder or category, and the username, the folder's code or itself."""
     return stored.holder_of(category)
+
+
+def settle_whose(tx: Transaction, products: Sequence[Product]) -> None:
+    """Look through who of an account it is whose bytes stand there, after many people or samples came."""
+    stored.settle(tx, [each.id for each in products if each.is_storage])
+
+
+def settle_whose_in(tx: Transaction, product: Product, account_ids: Sequence[int]) -> int:
+    """The same of some accounts; how many rows were wrong."""
+    return whose.settle(tx, product.id, account_ids)
 
 
 def age_stored(tx: Transaction, product: Product) -> bool:

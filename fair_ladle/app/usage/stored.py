@@ -17,7 +17,7 @@ from zoneinfo import ZoneInfo
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.plumbing.merge import MOST_CHANGES, Merged, Progress
-from fair_ladle.app.usage import rounds
+from fair_ladle.app.usage import rounds, whose
 from fair_ladle.app.usage import stored_store as store
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
@@ -127,7 +127,10 @@ def record(
     for (product, count), some in late.items():
         if some:
             after |= levels(tx, some, instants(zone, day[product], now)[:count])
-    return Recorded(_add(tx, before, after, used, None if known is None else known.totals), sifted.rows)
+    changes = _add(tx, before, after, used, None if known is None else known.totals)
+    begun = {(each[0], each[1], holder_of(each[2])) for each in of_series if before[each].at is None}
+    whose.begin(tx, {(product_id, of, name) for product_id, of, (kind, name) in begun if kind == PERSON})
+    return Recorded(changes, sifted.rows)
 
 
 def load(tx: Transaction, rows: Sequence[dict[str, Any]], progress: Progress | None = None) -> Merged:
@@ -262,7 +265,8 @@ def days(tx: Transaction, product_ids: Sequence[int], today: date) -> dict[int, 
 
 
 def rebuild(tx: Transaction, product_ids: Collection[int]) -> None:
-    """Make what is kept of these products anew from their samples; what is known of a last use stays."""
+    """Make what is kept of these products anew from their samples; what is known of a last use stays. Whose it is is to
+    be settled after it."""
     today, now = accounts_service.today(tx), tx.now
     for product_id in sorted(product_ids):
         ahead_at = store.first_after(tx.connection, product_id, now)
@@ -299,6 +303,7 @@ def age(tx: Transaction, product_id: int) -> bool:
     today = accounts_service.today(tx)
     if there is None or (there.ahead_at is not None and in_utc(there.ahead_at) <= tx.now):
         rebuild(tx, [product_id])
+        settle(tx, [product_id])
         return True
     if there.day >= today:
         return False
@@ -315,6 +320,13 @@ def age(tx: Transaction, product_id: int) -> bool:
     store.put_stored_days(tx.connection, [product_id], today, there.ahead_at)
     _add(tx, before, levels(tx, series, instants(zone, today, tx.now)), {})
     return True
+
+
+def settle(tx: Transaction, product_ids: Collection[int]) -> None:
+    """Look through whose all that is kept of these products is."""
+    every = [int(each) for each in accounts_service.known(tx).ids]
+    for product_id in sorted(product_ids):
+        whose.settle(tx, product_id, every)
 
 
 def differences(tx: Transaction, product_id: int) -> Iterator[tuple[int, str, str, str, str]]:
@@ -335,3 +347,6 @@ def differences(tx: Transaction, product_id: int) -> Iterator[tuple[int, str, st
     for key in sorted(facts.keys() | kept.keys()):
         if facts.get(key, none) != kept.get(key, none):
             yield (*key, str(kept.get(key, none)), str(facts.get(key, none)))
+    every = [int(each) for each in accounts_service.known(tx).ids]
+    for (_, account_id, name), person_id in sorted(whose.differences(tx, product_id, every).items()):
+        yield account_id, PERSON, name, "whose it is", f"person {person_id}"

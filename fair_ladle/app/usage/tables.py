@@ -75,8 +75,12 @@ stored = sa.Table(
         server_default="0",
         comment="1 = that they are near their limit, 2 = over it",
     ),
+    sa.Column(
+        "person_id", sa.BigInteger, comment="whose of the account it is; NULL = nobody's: left behind, or shared"
+    ),
     sa.Index("ix_stored_account_id_product_id", "account_id", "product_id"),
-    sa.Index("ix_stored_size", "product_id", "kind", "bytes"),
+    sa.Index("ix_stored_size", "product_id", "kind", "bytes", "person_id"),
+    sa.Index("ix_stored_person_id", "person_id", "product_id", "kind"),
 )
 """What each person, shared folder and other category stores now, and did a while ago: the samples added up, kept with
 every change of them."""

@@ -6,7 +6,6 @@ import { actAs, api, showAs, take } from '../api/client'
 import { me, today, type Me } from '../api/queries'
 import { Keys, Palette } from '../commands/Palette'
 import { Registry, RegistryContext, useCommands, type Command } from '../commands/registry'
-import { AllocationsScreen } from '../features/allocations/AllocationsScreen'
 import { DraftBar } from '../features/drafts/DraftBar'
 import { DraftProvider } from '../features/drafts/DraftProvider'
 import { needsSomebody } from '../features/today/count'
@@ -20,6 +19,7 @@ import { useKeptFocus, useWhereabouts } from './useWhereabouts'
 const RunningMenu = lazy(() => import('./Menus').then((part) => ({ default: part.RunningMenu })))
 const OwnMenu = lazy(() => import('./Menus').then((part) => ({ default: part.OwnMenu })))
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
+const AllocationsScreen = lazy(() => import('../features/allocations/AllocationsScreen'))
 const SystemsScreen = lazy(() => import('../features/storage/SystemsScreen'))
 const StorageScreen = lazy(() => import('../features/storage/StorageScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))

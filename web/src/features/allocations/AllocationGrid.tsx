@@ -1,9 +1,10 @@
-import { useVirtualizer, defaultRangeExtractor, type Range as Shown } from '@tanstack/react-virtual'
+import { observeElementRect, useVirtualizer, type Range as Shown } from '@tanstack/react-virtual'
 import { memo, useCallback, useEffect, useLayoutEffect, useRef, useState } from 'react'
 import type { Pool } from '../../api/queries'
 import { shortDay } from '../../domain/months'
 import { roundUnits, unitName } from '../../domain/units'
 import { move, type Position } from '../../grid/move'
+import { Places } from '../../grid/places'
 import { between, isOne, type Range } from '../../grid/range'
 import { Gauge, GaugeKey } from '../../components/Gauge'
 import { differingIn, type Listing } from './listing'
@@ -13,6 +14,8 @@ import { Row, ROW, type Edit } from './Row'
 const NAME = 210
 const COLUMN = 137
 const HEAD = 74
+/** Rows drawn beyond either edge. */
+const BEYOND = 2
 
 export interface GridProps {
   listing: Listing
@@ -46,7 +49,8 @@ export interface GridProps {
 export function AllocationGrid(props: GridProps) {
   const { listing, pools, cursor, setCursor, onShown } = props
   const scroller = useRef<HTMLDivElement>(null)
-  const [width, setWidth] = useState(900)
+  const [[width, height], setSize] = useState([900, 600])
+  const [places] = useState(() => new Places())
   const [left, setLeft] = useState(0)
   const [edit, setEdit] = useState<Edit | null>(null)
   const [anchor, setAnchor] = useState<Position | null>(null)
@@ -65,10 +69,20 @@ export function AllocationGrid(props: GridProps) {
   useLayoutEffect(() => {
     const element = scroller.current
     if (!element) return
-    const watch = new ResizeObserver(() => setWidth(element.clientWidth))
+    const measure = () => setSize([element.clientWidth, element.clientHeight])
+    const watch = new ResizeObserver(measure)
     watch.observe(element)
-    setWidth(element.clientWidth)
-    return () => watch.disconnect()
+    measure()
+    // Not React's: it would look for what to do at every frame, and there is something only where one goes sideways.
+    let was = 0
+    const scrolled = () => {
+      if (element.scrollLeft !== was) setLeft((was = element.scrollLeft))
+    }
+    element.addEventListener('scroll', scrolled, { passive: true })
+    return () => {
+      watch.disconnect()
+      element.removeEventListener('scroll', scrolled)
+    }
   }, [])
 
   const nameWidth = width < 600 ? 150 : NAME
@@ -81,17 +95,22 @@ export function AllocationGrid(props: GridProps) {
 
   const rangeExtractor = useCallback(
     (range: Shown) => {
-      const found = defaultRangeExtractor(range)
-      if (cursor.row >= 0 && cursor.row < range.count && !found.includes(cursor.row)) found.push(cursor.row)
-      return found.sort((a, b) => a - b)
+      // As many at every offset, so that a row comes when one goes.
+      const first = Math.max(0, range.startIndex - BEYOND)
+      const many = Math.min(range.count - first, Math.ceil(height / ROW) + 1 + 2 * BEYOND)
+      const found = Array.from({ length: many }, (_, place) => first + place)
+      if (cursor.row >= 0 && cursor.row < first) found.unshift(cursor.row)
+      else if (cursor.row >= first + many && cursor.row < range.count) found.push(cursor.row)
+      return found
     },
-    [cursor.row],
+    [cursor.row, height],
   )
   const virtual = useVirtualizer({
     count: listing.count,
     getScrollElement: () => scroller.current,
     estimateSize: () => ROW,
-    overscan: 2,
+    overscan: BEYOND,
+    observeElementRect: inWholeRows,
     scrollPaddingStart: HEAD + 2,
     scrollPaddingEnd: 4,
     paddingStart: 0,
@@ -148,8 +167,13 @@ export function AllocationGrid(props: GridProps) {
     // Only where the rows themselves are others: a click or key scrolls by itself.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [listing.key, listing.madeOf])
-  const items = virtual.getVirtualItems()
-  const [shownFrom, shownTo] = [virtual.range?.startIndex ?? 0, virtual.range?.endIndex ?? 0]
+  const items = places.seat(
+    virtual.getVirtualItems().map((item) => ({ ...item, account: listing.at(item.index) })),
+    ({ account, index }) => account?.code ?? `row ${index}`,
+    virtual.isScrolling,
+  )
+  const shownFrom = virtual.range?.startIndex ?? 0
+  const shownTo = Math.min(listing.count - 1, shownFrom + Math.ceil(height / ROW))
   useEffect(() => {
     // Rows that only fly past are not asked for.
     const timer = setTimeout(() => onShown(shownFrom, shownTo, cursor.row), 40)
@@ -329,7 +353,6 @@ export function AllocationGrid(props: GridProps) {
         if (event.relatedTarget !== null) inside.current = event.currentTarget.contains(event.relatedTarget)
       }}
       aria-multiselectable="true"
-      onScroll={(event) => setLeft(event.currentTarget.scrollLeft)}
     >
       <div
         style={{
@@ -341,12 +364,12 @@ export function AllocationGrid(props: GridProps) {
       >
         <Head pools={pools} nameWidth={nameWidth} columnWidth={columnWidth} />
         <div style={{ position: 'relative' }} role="rowgroup">
-          {items.map((item) => {
-            const account = listing.at(item.index)
+          {items.map(({ item, place }) => {
+            const { account } = item
             if (!account)
               return (
                 <div
-                  key={`row ${item.index}`}
+                  key={place}
                   role="row"
                   aria-rowindex={item.index + 2}
                   className="arow"
@@ -362,7 +385,7 @@ export function AllocationGrid(props: GridProps) {
             const inside = chosen && item.index >= range.from.row && item.index <= range.to.row
             return (
               <Row
-                key={code}
+                key={place}
                 account={code}
                 place={account.place}
                 index={item.index}
@@ -394,6 +417,10 @@ export function AllocationGrid(props: GridProps) {
     </div>
   )
 }
+
+/** The height in whole rows and a point: so the last row comes at the offset at which the first one goes. */
+const inWholeRows: typeof observeElementRect = (virtual, tell) =>
+  observeElementRect(virtual, ({ width, height }) => tell({ width, height: Math.floor(height / ROW) * ROW + 1 }))
 
 const editors = new WeakMap<object, (text: string) => void>()
 

@@ -34,7 +34,7 @@ import { Toolbar } from './Toolbar'
 const DaysCompared = lazy(() => import('./DaysCompared').then((part) => ({ default: part.DaysCompared })))
 
 /** Who has what, and who should have what? */
-export function AllocationsScreen() {
+export default function AllocationsScreen() {
   const found = useQuery(productsInSight)
   if (found.isPending) return <Wait what="the positions" />
   if (found.isError) return <Trouble page="Allocations" error={found.error} again={() => void found.refetch()} />
@@ -106,13 +106,31 @@ function Loaded({ products }: { products: ProductName[] }) {
   }, [location.key])
   const around = useCallback(() => cursorCell.current.account, [])
   const { listing, error, again, onShown: fetchShown } = useListing(asked, location.key, around)
-  const [sight, setSight] = useState<[number, number]>([0, 0])
+  const seen = useRef<readonly [number, number]>([0, 0])
+  const told = useRef<readonly [number, number] | null>(null)
+  /** What a draft does is asked of the rows on screen and some beside them: anew where one gets beyond these. */
+  const tellDraft = useCallback(() => {
+    const [first, last] = seen.current
+    if (told.current && first >= told.current[0] && last <= told.current[1]) return
+    const [from, to] = (told.current = [Math.max(0, first - BESIDES), last + BESIDES])
+    const codes: string[] = []
+    for (let row = from; row <= to && codes.length < MOST_SHOWN; row++) {
+      const found = listing?.at(row)
+      if (found) codes.push(found.code)
+    }
+    show(codes)
+  }, [listing, show])
+  useEffect(() => {
+    told.current = null
+    tellDraft()
+  }, [tellDraft])
   const onShown = useCallback(
     (first: number, last: number, cursor: number) => {
       fetchShown(first, last, cursor)
-      setSight((now) => (now[0] === first && now[1] === last ? now : [first, last]))
+      seen.current = [first, last]
+      tellDraft()
     },
-    [fetchShown],
+    [fetchShown, tellDraft],
   )
   const pools = useMemo(
     () => withDraft(listing?.pools ?? [], listing?.top, on ? undefined : effect),
@@ -187,16 +205,6 @@ function Loaded({ products }: { products: ProductName[] }) {
   useEffect(() => {
     lookAt(product ? { account, product } : null)
   }, [account, product, lookAt])
-  useEffect(() => {
-    const [first, last] = sight
-    const codes: string[] = []
-    for (let row = Math.max(0, first - BESIDES); row <= last + BESIDES && codes.length < MOST_SHOWN; row++) {
-      const found = listing?.at(row)
-      if (found) codes.push(found.code)
-    }
-    show(codes)
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- only what is on screen counts
-  }, [sight, listing])
   const compared = useQuery({ ...daysCompared(on ?? '', against, asked.products), enabled: on !== null })
   const effects = useMemo(() => (on ? {} : effectsOf(effect)), [effect, on])
   const [listsDays, setListsDays] = useState(false)

@@ -1,5 +1,5 @@
 import { keepPreviousData, queryOptions, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useCallback, useEffect, useMemo, useState } from 'react'
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { api, take, type Schemas } from '../../api/client'
 import type { Branches } from './branches'
 import type { CellEffect } from './model'
@@ -8,6 +8,8 @@ export type RowPool = Schemas['RowPool']
 type Rows = Schemas['AllocationRows']
 
 const PAGE = 40
+/** So many rows before they come into sight they are asked for. */
+const AHEAD = 12
 /** How many accounts are asked for at once where only their names are wanted. */
 const NAMES = 5000
 
@@ -105,10 +107,14 @@ const arriving = (asked: Asked, step: string, around: () => string) =>
 export function useListing(asked: Asked, step: string, around: () => string) {
   const arrived = useQuery(arriving(asked, step, around))
   const [sight, setSight] = useState('0')
+  const told = useRef('0')
   const onShown = useCallback((first: number, last: number, cursor: number) => {
     const found = new Set([Math.floor(cursor / PAGE)])
-    for (let page = Math.floor(first / PAGE); page <= Math.floor(last / PAGE); page++) found.add(page)
-    setSight([...found].join(' '))
+    const ahead = (row: number) => Math.max(0, Math.floor(row / PAGE))
+    for (let page = ahead(first - AHEAD); page <= ahead(last + AHEAD); page++) found.add(page)
+    const pages = [...found].join(' ')
+    // Told with every row that comes: nothing is drawn anew unless other pages are wanted.
+    if (pages !== told.current) setSight((told.current = pages))
   }, [])
   const { data } = arrived
   const wanted = useMemo(() => {

@@ -46,8 +46,13 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   const [error, setError] = useState<unknown>(null)
   const [meantFor, propose] = useState('')
   const [look, setLook] = useState<CellName | null>(null)
-  const [inSight, setInSight] = useState('')
-  const shown = useMemo(() => inSight.split('\n').filter(Boolean), [inSight])
+  // What is on screen is of use to a draft that has changes only: without any nothing is drawn anew for it.
+  const inSight = useRef<string[]>([])
+  const [shown, setShown] = useState<string[]>([])
+  const show = useCallback((accounts: string[]) => {
+    inSight.current = accounts
+    if (Object.keys(latest.current.changes).length > 0) setShown(accounts)
+  }, [])
   const [sending, setSending] = useState(false)
   const kept = useRef<Kept>(nothingKept)
 
@@ -72,17 +77,17 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     else sessionStorage.setItem(CHOSEN, String(chosen))
   }, [chosen])
 
-  const looking = useRef({ look, shown })
+  const looking = useRef(look)
   useEffect(() => {
-    looking.current = { look, shown }
-  }, [look, shown])
+    looking.current = look
+  }, [look])
 
   const sendOnce = useCallback(async () => {
     const asked = latest.current.changes
     const found = difference(kept.current.changes, asked)
     if (isEmpty(found)) return
     setSending(true)
-    const { look, shown } = looking.current
+    const [look, shown] = [looking.current, inSight.current]
     try {
       const forget = found.forget.map((slot) => ({
         kind: slot.slice(0, slot.indexOf('\n')),
@@ -146,6 +151,9 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   }, [draft.changes, unsent, sending, send])
 
   const count = Object.keys(draft.changes).length
+  useEffect(() => {
+    if (count > 0) setShown(inSight.current)
+  }, [count])
   const looked = useQuery({
     ...draftLooked(facts?.id ?? 0, facts?.revision ?? 0, look, shown),
     enabled: facts !== null && count > 0 && !unsent && !sending,
@@ -196,7 +204,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       busy: unsent || sending || looked.isFetching,
       error,
       lookAt: setLook,
-      show: (codes) => setInSight(codes.join('\n')),
+      show,
       settle,
       open,
       now: () => latest.current.changes,
@@ -207,7 +215,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       undo: () => act({ do: 'undo' }),
       redo: () => act({ do: 'redo' }),
     }),
-    [facts, meantFor, draft.changes, count, effect, unsent, sending, looked.isFetching, error, settle, open, act],
+    [facts, meantFor, draft.changes, count, effect, unsent, sending, looked.isFetching, error, show, settle, open, act],
   )
   return <DraftContext value={value}>{children}</DraftContext>
 }

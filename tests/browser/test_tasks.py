@@ -143,6 +143,18 @@ def test_a_range_reaches_rows_that_are_not_there_yet(open_page: Open) -> None:
     expect(draft).to_have_count(0)
 
 
+def test_a_branch_is_shut_and_opened_by_keyboard(open_page: Open) -> None:
+    page = open_page(at="/allocations?open=*&pools=all")
+    page.locator(".arow [role=gridcell]").first.click()
+    for key in ("ArrowDown", "ArrowLeft"):
+        page.keyboard.press(key)
+    branch = page.get_by_role("row", name="Bramble IT Partners")
+    for key, opened in (("ArrowLeft", "false"), ("ArrowRight", "true"), ("ArrowLeft", "false"), ("ArrowRight", "true")):
+        page.keyboard.press(key)
+        expect(branch).to_have_attribute("aria-expanded", opened)
+        expect(branch.get_by_role("rowheader")).to_be_focused()
+
+
 def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
     page = open_page()
     page.keyboard.press("g")

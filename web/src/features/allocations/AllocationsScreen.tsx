@@ -96,11 +96,16 @@ function Loaded({ products }: { products: ProductName[] }) {
     }),
     [chosenProducts, branches, filter, words, on, against],
   )
-  const cursorCell = useRef({ account: params.get('account') ?? '', product: params.get('product') ?? '' })
+  const cursorCell = useRef({
+    account: params.get('account') ?? '',
+    product: params.get('product') ?? '',
+    atName: false,
+  })
   useEffect(() => {
     const query = new URLSearchParams(location.search)
     const account = query.get('account')
-    if (account) cursorCell.current = { account, product: query.get('product') ?? cursorCell.current.product }
+    if (account)
+      cursorCell.current = { account, product: query.get('product') ?? cursorCell.current.product, atName: false }
     // The address names a cell only when one comes here by it.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [location.key])
@@ -147,12 +152,12 @@ function Loaded({ products }: { products: ProductName[] }) {
   const poolKey = pools.map((pool) => pool.product).join(',')
   useEffect(() => {
     if (!listing) return
-    const { account, product } = cursorCell.current
+    const { account, product, atName } = cursorCell.current
     const row = listing.rowOf(account) ?? (listing.around === account ? listing.place : null)
-    const column = pools.findIndex((pool) => pool.product === product)
+    const column = atName ? -1 : pools.findIndex((pool) => pool.product === product)
     setCursor((now) => ({
       row: row ?? Math.min(now.row, Math.max(0, listing.count - 1)),
-      column: column >= 0 ? column : Math.min(now.column, Math.max(0, pools.length - 1)),
+      column: atName || column >= 0 ? column : Math.min(now.column, Math.max(0, pools.length - 1)),
     }))
     // Only where other rows or pools are listed: the cursor stays while more of them come into sight.
     // eslint-disable-next-line react-hooks/exhaustive-deps
@@ -167,6 +172,7 @@ function Loaded({ products }: { products: ProductName[] }) {
       cursorCell.current = {
         account: listing?.at(to.row)?.code ?? '',
         product: pools[to.column]?.product ?? cursorCell.current.product,
+        atName: to.column < 0,
       }
       setCursor(to)
     },

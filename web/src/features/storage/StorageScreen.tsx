@@ -75,7 +75,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
   const grown = (key: Order, title: string, before: (row: StorageRow) => number): Column<StorageRow> => ({
     key,
     title,
-    width: '84px',
+    width: '74px',
     fig: true,
     sort: any,
     cell: (row) => <Grown by={row.size.now - before(row)} perUnit={perUnit} />,
@@ -86,7 +86,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
           {
             key: 'limit',
             title: what === 'accounts' ? 'Cap' : 'Limit',
-            width: '82px',
+            width: '74px',
             fig: true,
             cell: (row) =>
               row.limit === null ? (
@@ -98,7 +98,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
           {
             key: 'share',
             title: 'Of it',
-            width: '76px',
+            width: '72px',
             fig: true,
             ...(!isPast && { sort: any }),
             cell: (row) => <Share row={row} />,
@@ -142,7 +142,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
           {
             key: 'account',
             title: 'Account',
-            width: 'minmax(130px, 1.3fr)',
+            width: 'minmax(150px, 1.6fr)',
             cell: (row: StorageRow) => (
               <span className="quiet" title={row.account_name}>
                 {row.account_name}
@@ -153,7 +153,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
     {
       key: 'bar',
       title: isPast ? '■ 30 days before  ▨ since' : '■ 30 days ago  ▨ since',
-      width: 'minmax(90px, 1.1fr)',
+      width: 'minmax(168px, 0.8fr)',
       cell: (row) => <SizeBar size={row.size} largest={largest} />,
     },
     { key: 'size', title: 'GB', width: '86px', fig: true, sort: any, cell: (row) => <b>{of(row.size.now)}</b> },
@@ -168,7 +168,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
           {
             key: 'used',
             title: what === 'people' ? 'Last use' : 'Changed',
-            width: '92px',
+            width: '82px',
             sort: any,
             cell: (row: StorageRow) => (
               <span className="quiet small" title={row.used_at ? undefined : 'When its size last changed'}>

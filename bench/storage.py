@@ -24,9 +24,11 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.storage import limits, listing
 from fair_ladle.app.storage_systems import usecases as systems
 from fair_ladle.app.storage_systems.usecases import Report, Where
+from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import stored
 
 CLIENTS, EACH, PEOPLE, PARTS = 2_000, 10, 300_000, 5
@@ -58,6 +60,7 @@ def _fill(database: Database) -> None:
                     "display_name": f"Person {n}",
                     "status": "active",
                     "protected": False,
+                    "regroup": False,
                 }
                 for n in numbers
             ]
@@ -85,6 +88,9 @@ def _fill(database: Database) -> None:
             sa.text(f"INSERT INTO stored ({columns}) {whole} FROM stored GROUP BY product_id, account_id")
         )
         connection.execute(sa.text("INSERT INTO stored_days VALUES (:p, CURDATE(), NULL)"), {"p": product})
+    with database.transaction() as tx:
+        usage.settle_whose(tx, pools.products(tx))
+    with database.engine.begin() as connection:
         connection.execute(sa.text("ANALYZE TABLE stored, people, accounts")).all()
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from concurrent.futures import TimeoutError as StillWaits
+from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.assignments import usecases as checks
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.people import memberships
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.tables import people
@@ -24,6 +26,7 @@ from fair_ladle.app.storage import limits, listing
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage import whose
 from fair_ladle.app.usage.tables import stored
+from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.jobs import SettleStored
 from tests.conftest import do_job
 
@@ -133,6 +136,22 @@ def test_who_comes_or_goes_while_their_first_bytes_are_written(demo: Database, c
             with pytest.raises(StillWaits):
                 job.result(timeout=0.5)
         job.result(timeout=10)
+    told_as_it_is(demo)
+    assert demo.run(checks.verify, COMMAND_LINE) == []
+
+
+def test_an_intake_of_groups_alone_leaves_nobody_behind(demo: Database, tmp_path: Path) -> None:
+    catch_up(demo)
+    with demo.transaction() as tx:
+        home = next(
+            row.person_id
+            for row in tx.connection.execute(sa.select(stored).where(stored.c.kind == "person"))
+            if row.person_id is not None and row.bytes > 0
+        )
+        elsewhere = accounts_service.ids_by_code(tx)["BRAMBLE"]
+    demo.run(people_service.change, [home], {"account_id": elsewhere})
+    (tmp_path / "groups.csv").write_text("account,code,name,rule,members,precedence\nBRAMBLE,B-NEW,New,,,\n")
+    demo.run(data_import.load, COMMAND_LINE, read_source(tmp_path))
     told_as_it_is(demo)
     assert demo.run(checks.verify, COMMAND_LINE) == []
 

@@ -215,10 +215,11 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     for table in terms.KEYS:
         if intake.table(table):
             done[table] = terms.load(tx, table, placed(table, ("seller", "buyer"), {"from": "of", "to": "into"}))
-    if intake.table("people") or intake.table("groups") or intake.table("accounts"):
+    regroups = intake.table("people") or intake.table("groups") or intake.table("accounts")
+    if regroups:
         accounts_service.structure_changed(tx)
         memberships.rebuild(tx)
-    if intake.table("people") or intake.table("accounts") or intake.table("storage"):
+    if regroups or intake.table("storage"):
         usage.settle_whose(tx, pools.products(tx))
     if intake.table("assignments") or intake.table("products"):
         assignments.loaded(tx)

@@ -13,6 +13,7 @@ import { Gauge } from '../../components/Gauge'
 import { useOutcome } from '../../components/Outcome'
 import { PagedGrid } from '../../components/PagedGrid'
 import { Empty, StateMark, Trouble, Wait } from '../../components/States'
+import { useNarrow } from '../../components/useNarrow'
 import type { Column, Sorting } from '../../components/VirtualTable'
 import { fullSaid } from '../../domain/filling'
 import { dayName, dayOf, nextDay, shortDay } from '../../domain/months'
@@ -67,10 +68,12 @@ interface Shown {
   isPast: boolean
   perUnit: number
   largest: number
+  /** On a phone the figures come before what can wait. */
+  narrow: boolean
   openAccount: (row: StorageRow) => void
 }
 
-function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column<StorageRow>[] {
+function columns({ what, isPast, perUnit, largest, narrow, openAccount }: Shown): Column<StorageRow>[] {
   const of = (grains: number) => roundUnits(grains, perUnit)
   const grown = (key: Order, title: string, before: (row: StorageRow) => number): Column<StorageRow> => ({
     key,
@@ -105,11 +108,15 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
           },
         ]
       : []
+  const size: Column<StorageRow>[] = [
+    { key: 'size', title: 'GB', width: '86px', fig: true, sort: any, cell: (row) => <b>{of(row.size.now)}</b> },
+    ...limits,
+  ]
   return [
     {
       key: 'title',
       title: WHAT.find(([key]) => key === what)?.[1] ?? '',
-      width: 'minmax(170px, 1.4fr)',
+      width: narrow ? '138px' : 'minmax(170px, 1.4fr)',
       cell: (row) =>
         what === 'accounts' ? (
           row.name === '' ? (
@@ -136,6 +143,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
           </>
         ),
     },
+    ...(narrow ? size : []),
     ...(what === 'accounts'
       ? []
       : [
@@ -156,8 +164,7 @@ function columns({ what, isPast, perUnit, largest, openAccount }: Shown): Column
       width: 'minmax(168px, 0.8fr)',
       cell: (row) => <SizeBar size={row.size} largest={largest} />,
     },
-    { key: 'size', title: 'GB', width: '86px', fig: true, sort: any, cell: (row) => <b>{of(row.size.now)}</b> },
-    ...limits,
+    ...(narrow ? [] : size),
     grown('week', '7 days', (row) => row.size.week_ago),
     grown('month', '30 days', (row) => row.size.month_ago),
     grown('quarter', '90 days', (row) => row.size.quarter_ago),
@@ -213,6 +220,7 @@ export default function StorageScreen() {
   const total = useQuery(storageTotal(product, account, day))
   const asked = { product, account, what, show, order, find, day }
   const found = useStored(asked)
+  const narrow = useNarrow()
   if (!who || products.isPending) return <Wait what="the storage" />
   if (products.isError) return <Trouble page="Storage" error={products.error} again={() => void products.refetch()} />
   if (!products.data.length)
@@ -341,7 +349,7 @@ export default function StorageScreen() {
           total={found.total}
           rowAt={found.rowAt}
           onShown={found.onShown}
-          columns={columns({ what, isPast: day !== '', perUnit, largest, openAccount })}
+          columns={columns({ what, isPast: day !== '', perUnit, largest, narrow, openAccount })}
           rowKey={(row) => `${row.account} ${row.name}`}
           label={WHAT.find(([key]) => key === what)?.[1] ?? ''}
           sorting={sorting}

@@ -156,6 +156,15 @@ def test_an_intake_of_groups_alone_leaves_nobody_behind(demo: Database, tmp_path
     assert demo.run(checks.verify, COMMAND_LINE) == []
 
 
+def test_samples_that_are_loaded_are_somebodys_at_once(demo: Database) -> None:
+    catch_up(demo)
+    with demo.transaction() as tx:
+        product, whom = pools.product(tx, P), people_service.by_username(tx, ["uma.calloway"])["uma.calloway"]
+        sample = {"category": "home/uma.calloway", "at": demo.clock.now(), "bytes": 10**9}
+        usage.load_samples(tx, [sample | {"product_id": product.id, "account_id": whom.account_id}])
+    told_as_it_is(demo)
+
+
 def test_what_was_missed_is_found_and_mended(demo: Database) -> None:
     catch_up(demo)
     with demo.engine.begin() as connection:

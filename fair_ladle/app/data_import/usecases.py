@@ -215,11 +215,9 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     for table in terms.KEYS:
         if intake.table(table):
             done[table] = terms.load(tx, table, placed(table, ("seller", "buyer"), {"from": "of", "to": "into"}))
-    regroups = intake.table("people") or intake.table("groups") or intake.table("accounts")
-    if regroups:
+    if intake.table("people") or intake.table("groups") or intake.table("accounts"):
         accounts_service.structure_changed(tx)
         memberships.rebuild(tx)
-    if regroups or intake.table("storage"):
         usage.settle_whose(tx, pools.products(tx))
     if intake.table("assignments") or intake.table("products"):
         assignments.loaded(tx)

@@ -344,14 +344,12 @@ def _near_from(limit: Any) -> Any:
     return nine_tenths * BYTES_PER_GRAIN - BYTES_PER_GRAIN // 2
 
 
-def sizes(
-    connection: sa.Connection, asked: PeopleAsked, needs_people: bool = False, governed: sa.ColumnElement[bool] = TRUE
-) -> list[Band]:
-    """What present people store of their own in a branch, of those for whom ``governed`` is true, the smallest first:
-    how many ``people`` store so much (grains, to three digits), and their grains together."""
+def sizes(connection: sa.Connection, asked: PeopleAsked) -> list[Band]:
+    """What present people store of their own in a branch, the smallest first: how many ``people`` store so much
+    (grains, to three digits), and their grains together."""
     columns = [_to_three_digits().label("size"), sa.func.count().label("people"), sa.func.sum(grains).label("grains")]
-    wanted = sa.select(*columns).where(governed)
-    return fetch(connection, asked.of(wanted, needs_people).group_by("size").order_by("size"), Band)
+    wanted = asked.of(sa.select(*columns), needs_people=False)
+    return fetch(connection, wanted.group_by("size").order_by("size"), Band)
 
 
 def states(
@@ -362,8 +360,8 @@ def states(
     would: int | sa.ColumnElement[Any],
     now: sa.ColumnElement[Any],
 ) -> list[BandStates]:
-    """The same with how many of each would be over and near a limit (grains), by how many grains beyond it, and how
-    many are over and near the one there is now: all of one pass."""
+    """The same of those for whom ``governed`` is true, with how many of each would be over and near a limit (grains),
+    by how many grains beyond it, and how many are over and near the one there is now: all of one pass."""
 
     def counted(condition: sa.ColumnElement[bool]) -> sa.ColumnElement[int]:
         return sa.func.count(sa.case((condition, 1)))

@@ -265,8 +265,7 @@ def days(tx: Transaction, product_ids: Sequence[int], today: date) -> dict[int, 
 
 
 def rebuild(tx: Transaction, product_ids: Collection[int]) -> None:
-    """Make what is kept of these products anew from their samples; what is known of a last use stays. Whose it is is to
-    be settled after it."""
+    """Make what is kept of these products anew from their samples; what is known of a last use stays."""
     today, now = accounts_service.today(tx), tx.now
     for product_id in sorted(product_ids):
         ahead_at = store.first_after(tx.connection, product_id, now)
@@ -274,6 +273,7 @@ def rebuild(tx: Transaction, product_ids: Collection[int]) -> None:
         at = instants(accounts_service.zone(tx), today, now)
         fresh = _from_samples(tx, product_id, at)
         store.replace_stored(tx.connection, product_id, fresh)
+    settle(tx, product_ids)
 
 
 def _from_samples(tx: Transaction, product_id: int, at: Sequence[datetime]) -> list[dict[str, Any]]:
@@ -303,7 +303,6 @@ def age(tx: Transaction, product_id: int) -> bool:
     today = accounts_service.today(tx)
     if there is None or (there.ahead_at is not None and in_utc(there.ahead_at) <= tx.now):
         rebuild(tx, [product_id])
-        settle(tx, [product_id])
         return True
     if there.day >= today:
         return False
@@ -349,4 +348,4 @@ def differences(tx: Transaction, product_id: int) -> Iterator[tuple[int, str, st
             yield (*key, str(kept.get(key, none)), str(facts.get(key, none)))
     every = [int(each) for each in accounts_service.known(tx).ids]
     for (_, account_id, name), person_id in sorted(whose.differences(tx, product_id, every).items()):
-        yield account_id, PERSON, name, "whose it is", f"person {person_id}"
+        yield account_id, PERSON, name, "another owner", "left behind" if person_id is None else f"person {person_id}"

@@ -93,16 +93,15 @@ def follow(tx: Transaction, changed: Sequence[PersonRecord]) -> None:
 def settle(tx: Transaction, product_id: int, account_ids: Collection[int]) -> int:
     """Look through what is kept of these accounts; how many rows were wrong.
 
-    Locks: rows that seem wrong, by key; looked at again under their locks.
+    Locks: what people store in the accounts in which something seems wrong, by key; looked at again under these locks.
     """
     count = 0
     for part in batched(account_ids):
         wrong = _wrong(tx, product_id, part)
-        for some in batched(sorted(wrong)):
-            mine = [k.c.account_id.in_({key[1] for key in some}), k.c.name.in_({key[2] for key in some})]
-            same = sa.update(k).where(k.c.product_id == product_id, k.c.kind == "person", *mine)
-            tx.connection.execute(same.values(person_id=k.c.person_id))
         if wrong:
+            mine = [k.c.account_id.in_({account_id for _, account_id, _ in wrong}), k.c.kind == "person"]
+            same = sa.update(k).where(k.c.product_id == product_id, *mine).values(person_id=k.c.person_id)
+            tx.connection.execute(same)
             found = _wrong(tx, product_id, part)
             _put(tx, list(found.items()))
             count += len(found)

@@ -27,7 +27,7 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.people_import import service as people_import_service
 from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import LONGEST_OUTAGE, LONGEST_WAIT, Database
 from fair_ladle.app.plumbing.installation import close_installation, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.settings import Settings
@@ -41,7 +41,10 @@ PROJECT = Path(__file__).parents[2]
 PASSWORD = "correct-ferry-staple"
 CLIENTS = 32
 THINKS = 0.9
-"""The most seconds between what one client does and the next: the server is busy, not starved by its own clients."""
+"""The most seconds between what one client does and the next, besides as long as the last took, up to two: the
+server is busy, not starved by its own clients, on a slow machine either."""
+PATIENCE = LONGEST_OUTAGE + LONGEST_WAIT + 5
+"""Seconds a client waits for one answer: through an outage and for locks after it, as long as a request may take."""
 SECONDS = float(os.environ.get("FAIR_LADLE_LOAD_SECONDS", "5"))
 """How long the load goes on undisturbed before anything is killed."""
 KILLS = int(os.environ.get("FAIR_LADLE_KILLS", "1"))
@@ -142,16 +145,17 @@ class Load:
             base_url=self.homes[number % len(self.homes)].address,
             cookies=self.cookies,
             headers={"X-CSRF-Token": self.token},
-            timeout=20,
+            timeout=PATIENCE,
         ) as client:
+            took = 0.0
             while not self.stop.is_set():
-                time.sleep(chance.uniform(0, THINKS))
-                roll = chance.random()
+                time.sleep(chance.uniform(0, THINKS) + min(took, 2.0))
+                began, roll = time.monotonic(), chance.random()
                 if roll < 0.04:
                     try:
                         self._count("draft", self._another_cap(client, chance))
-                    except httpx.HTTPError:
-                        self.answers["no answer"] += 1
+                    except httpx.HTTPError as trouble:
+                        self.answers[type(trouble).__name__] += 1
                 elif roll < 0.13:
                     serial += 1
                     self._office(client, chance, f"k{number}-{serial}")
@@ -176,6 +180,7 @@ class Load:
                         self.unsure.add(unit["subject"])
                     elif answer.status_code == 200:
                         mine.append(unit)
+                took = time.monotonic() - began
         self.held.update(each["subject"] for each in mine)
 
     def _count(self, kind: str, answer: httpx.Response | None) -> None:
@@ -221,17 +226,17 @@ class Load:
 
     def _until_answered(self, client: httpx.Client, method: str, path: str, body: Any) -> httpx.Response | None:
         """The answer to one change, asked for under one key until there is one, through whatever is killed."""
-        key, until = str(uuid.uuid4()), time.monotonic() + 60
+        key, until = str(uuid.uuid4()), time.monotonic() + 2 * PATIENCE
         while time.monotonic() < until:
             try:
                 sent = {"content": body} if isinstance(body, bytes) else {"json": body}
                 kind = {"Content-Type": "application/octet-stream"} if isinstance(body, bytes) else {}
                 answer = client.request(method, path, headers={"Idempotency-Key": key, **kind}, **sent)
-            except httpx.HTTPError:
-                answer = None
-            if answer is not None and answer.status_code < 500:
-                return answer
-            self.answers["no answer" if answer is None else answer.json()["type"].rpartition(":")[2]] += 1
+                if answer.status_code < 500:
+                    return answer
+                self.answers[answer.json()["type"].rpartition(":")[2]] += 1
+            except httpx.HTTPError as trouble:
+                self.answers[type(trouble).__name__] += 1
             time.sleep(0.1)
         return None
 

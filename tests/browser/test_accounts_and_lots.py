@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page, Route, expect
 
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
@@ -177,8 +177,19 @@ def test_a_draft_is_shared_with_a_colleague_who_goes_on_with_it(open_page: Open,
     row = colleague.get_by_role("row").filter(has_text="Chartroom for Tern")
     expect(row).to_contain_text("Ines Vane")
     press(row.get_by_role("button").first)
+    held: list[Route] = []
+    colleague.route("**/api/allocations/rows", lambda route: held.append(route))
     press(colleague.get_by_role("button", name="Continue editing"))
     expect(draft_of(colleague)).to_contain_text("Chartroom for Tern")
+    # Rows that come late leave the focus with whoever went to the draft meanwhile.
+    review = draft_of(colleague).get_by_role("button", name="Review and apply")
+    review.focus()
+    assert held
+    while held:  # going on takes requests that come meanwhile along
+        held.pop().continue_()
+    colleague.unroute("**/api/allocations/rows")
+    colleague.get_by_role("rowheader", name="Tern Housing Association").wait_for()
+    expect(review).to_be_focused()
     apply(colleague, "cap")
     page.reload()
     expect(draft_of(page)).to_have_count(0)

@@ -62,8 +62,10 @@ export function AllocationGrid(props: GridProps) {
   const arrived = useRef('')
   useLayoutEffect(() => {
     if (arrived.current === props.arrival) return
+    // Whoever did not wait for the grid, and is in the draft or the finder already, stays there.
+    const elsewhere = document.activeElement?.closest('#screen :is(a, button, input, select)')
+    wantsFocus.current = arrived.current !== '' || !elsewhere || elsewhere.closest('h1') !== null
     arrived.current = props.arrival
-    wantsFocus.current = true
   }, [props.arrival])
 
   useLayoutEffect(() => {

@@ -173,14 +173,17 @@ _READ = attrgetter(*(each.name for each in fields(AccountFacts)))
 
 def operator(tx: Transaction) -> Any:
     """The root account; refused while there is none."""
+    return _operator(tx, -1 if tx.is_rehearsal else structure_number(tx))
 
+
+def _operator(tx: Transaction, structure: int) -> Any:
     def read() -> Any:
         found = store.root(tx.connection)
         if found is None:
             raise Refused(Problem(EMPTY, "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
         return found
 
-    return read() if tx.is_rehearsal else _operators.get((tx.installation, structure_number(tx)), read)
+    return read() if tx.is_rehearsal else _operators.get((tx.installation, structure), read)
 
 
 _operators: Cache[Any] = Cache(8, megabytes=1)
@@ -199,6 +202,10 @@ def zone(tx: Transaction) -> ZoneInfo:
 def today(tx: Transaction) -> date:
     """The operator's present day."""
     return local_day(tx.now, zone(tx))
+
+
+def _today(tx: Transaction, structure: int) -> date:
+    return local_day(tx.now, ZoneInfo(_operator(tx, structure).time_zone or "UTC"))
 
 
 def start_of(tx: Transaction, day: date) -> datetime:
@@ -231,7 +238,9 @@ def _laid_out(parents: Mapping[int, int | None], facts: Mapping[int, AccountFact
 def known(tx: Transaction) -> Accounts:
     """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before
     asking."""
-    return on_day(tx, today(tx))
+    structure = structure_number(tx)
+    now = _today(tx, structure)
+    return _on_day(tx, structure, now, now)
 
 
 _turns: Cache[list[date]] = Cache(8, megabytes=1)
@@ -241,12 +250,17 @@ _trees: Cache[Accounts] = Cache(8, megabytes=128)
 def on_day(tx: Transaction, day: date) -> Accounts:
     """All accounts as they stand on a day; those that are nowhere then are left out. Kept while the structure stays the
     same: days between which nothing turns have the same tree, and what is the same as today is there once."""
-    of = (tx.installation, structure_number(tx))
+    structure = structure_number(tx)
+    return _on_day(tx, structure, day, _today(tx, structure))
+
+
+def _on_day(tx: Transaction, structure: int, day: date, now: date) -> Accounts:
+    of = (tx.installation, structure)
     turns = _turns.get(of, lambda: store.turns(tx.connection))
-    spell, now = bisect_right(turns, day), today(tx)
+    spell = bisect_right(turns, day)
     if spell == bisect_right(turns, now):
         return _trees.get((of, spell), lambda: read(tx, day))
-    return _trees.get((of, spell), lambda: _turned(tx, known(tx), now, day))
+    return _trees.get((of, spell), lambda: _turned(tx, _on_day(tx, structure, now, now), now, day))
 
 
 def _turned(tx: Transaction, accounts: Accounts, now: date, day: date) -> Accounts:

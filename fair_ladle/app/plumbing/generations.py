@@ -13,7 +13,7 @@ from typing import Literal
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Prepared, Transaction
 from fair_ladle.app.plumbing.tables import generations as g
 from fair_ladle.app.plumbing.tables import late_facts
 
@@ -28,6 +28,9 @@ ALL = sa.select(sa.func.json_objectagg(g.c.name, g.c.number)).scalar_subquery().
 """All of them as one column: read along with what is asked for first, and handed to ``note``."""
 
 
+EVERY = Prepared(sa.select(g.c.name, g.c.number))
+
+
 def note(tx: Transaction, every: str | None) -> None:
     """Go by these generations (``ALL``) in a transaction that sees the facts of one instant."""
     tx.once("generations", lambda: json.loads(every or "{}"))
@@ -35,7 +38,7 @@ def note(tx: Transaction, every: str | None) -> None:
 
 def numbers(tx: Transaction, *names: Name) -> tuple[int, ...]:
     """The generations of these names; 0 where one was never raised."""
-    found = tx.once("generations", lambda: {row.name: int(row.number) for row in tx.connection.execute(sa.select(g))})
+    found = tx.once("generations", lambda: {row.name: int(row.number) for row in EVERY.run(tx.connection, {})})
     return tuple(found.get(name, 0) for name in names)
 
 

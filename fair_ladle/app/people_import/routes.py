@@ -10,6 +10,7 @@ from fastapi import BackgroundTasks, Body, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_import import usecases
+from fair_ladle.app.people_import.carrying_out import LEFT
 from fair_ladle.app.people_import.planning import FIELDS, ImportChoices, Leaving
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
@@ -222,7 +223,7 @@ def report(import_id: int, db: Db, who: Who) -> Any:
         **_row(row),
         counts=counts,
         not_done=not_done[:MOST_FAULTS],
-        leaves=any(counts.get(each) for each in usecases.LEFT.values()),
+        leaves=any(counts.get(each) for each in LEFT.values()),
         reversed_by=row.reversed_by,
     )
 

@@ -10,7 +10,7 @@ from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.personal_storage.in_sql import ACCOUNT, GROUP, LayerName, limits_in_sql
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.storage import store
+from fair_ladle.app.storage import spread_store
 from fair_ladle.app.storage.listing import product_of
 from fair_ladle.app.storage.rows import Band, BandStates, PastLimit
 from fair_ladle.app.usage.tables import stored
@@ -64,10 +64,10 @@ def spread(tx: Transaction, actor: Actor, product: str, account: str) -> Spread:
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
-    asked = store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
-    bands = store.sizes(tx.connection, asked)
+    asked = spread_store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
+    bands = spread_store.sizes(tx.connection, asked)
     count = sum(each.people for each in bands)
-    most = store.largest(tx.connection, asked, TOP)
+    most = spread_store.largest(tx.connection, asked, TOP)
     mean = sum(int(each.grains) for each in bands) // count if count else 0
     big = [Big(each.username, each.display_name, each.account_name, int(each.grains), None) for each in most]
     return Spread(count, mean, _rank(bands, count, 50), _rank(bands, count, 90), bands, big)
@@ -98,15 +98,15 @@ def preview(tx: Transaction, actor: Actor, product: str, account: str, group: st
     of_it = then.layer == then.layers.index(layer)
     without = limits_in_sql(tx, accounts, wanted, {layer: None})
     would = without.grains if limit is None else limit
-    asked = store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
-    rows = store.states(tx.connection, asked, now.needs_people or then.needs_people, of_it, would, now.grains)
+    asked = spread_store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
+    rows = spread_store.states(tx.connection, asked, now.needs_people or then.needs_people, of_it, would, now.grains)
     over = sum(each.over for each in rows)
     most: list[PastLimit] = []
     if over:
         most = (
-            store.largest(tx.connection, asked, TOP, would, of_it)
+            spread_store.largest(tx.connection, asked, TOP, would, of_it)
             if isinstance(would, int)
-            else store.largest_past(tx.connection, asked, would, of_it, TOP)
+            else spread_store.largest_past(tx.connection, asked, would, of_it, TOP)
         )
     said = personal_storage.limits(tx, actor, account, group)
     return Preview(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
@@ -30,8 +31,15 @@ OLDQUAY = Actor("Maren", "", "OLDQUAY")
 LEADS = EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", ())
 
 
+@pytest.fixture(autouse=True)
+def everything_agrees(demo: Database) -> Iterator[None]:
+    """Whatever was given and taken, the counters say so in the end."""
+    yield
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
 def give(database: Database, wanted: EntitlementTerms, who: Actor = OLDQUAY) -> ReconcileResult:
-    """Looked at first, then done: both say the same; a second time does nothing, and the counters agree."""
+    """Looked at first, then done: both say the same, and a second time does nothing."""
     with everything_locked(database):
         would = database.try_out(entitlements.put, who, wanted)
     did = database.run(entitlements.put, who, wanted)
@@ -40,7 +48,6 @@ def give(database: Database, wanted: EntitlementTerms, who: Actor = OLDQUAY) -> 
     assert not again.granted and not again.taken and sorted(again.waiting) == sorted(did.waiting), (
         "twice does nothing twice"
     )
-    assert database.run(assignments.verify, COMMAND_LINE) == []
     return did
 
 

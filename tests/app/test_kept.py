@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from datetime import date, timedelta
 from decimal import Decimal
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -16,22 +15,17 @@ from fair_ladle.app.allocations import kept, store
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.allocations.snapshots import end_of
 from fair_ladle.app.allocations.tables import kept_days
-from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts.change_types import NewLot, StatusChange
 from fair_ladle.app.plumbing import generations
-from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import totals
 from fair_ladle.app.statements import views as statements
 from fair_ladle.app.usage import service as usage
-from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.calendar import month_of
 from fair_ladle.jobs import KeepDays, KeepMonths
-from tests import odd_intake
 from tests.app.test_account_life import admin, applied
-from tests.app.test_one_formula import AT
 from tests.conftest import do_job
 
 MONTHS = [date(2026, 11, 1), date(2026, 10, 1), date(2026, 9, 1)]
@@ -161,28 +155,17 @@ def days_agree(database: Database, first: date) -> int:
 @pytest.fixture(params=["demo", (11, 24, "bushy"), (13, 12, "chain")], ids=str)
 def some(
     request: pytest.FixtureRequest,
-    tmp_path: Path,
     new_demo: Callable[[], Database],
-    new_database: Callable[[], Database],
+    new_odd: Callable[[int, int, str], Database],
 ) -> Database:
     """The demo, and trees with everything that is odd."""
-    if request.param == "demo":
-        return new_demo()
-    seed, accounts, shape = request.param
-    database = new_database()
-    database.clock.set_to(AT)
-    database.run(
-        data_import.load,
-        COMMAND_LINE,
-        read_source(odd_intake.write(tmp_path / "odd", seed, accounts, shape, "Europe/Lisbon")),
-    )
-    return database
+    return new_demo() if request.param == "demo" else new_odd(*request.param)
 
 
 def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(kept._days, "get", lambda key, make: make())
     monkeypatch.setattr(KeepDays, "at_once", 600.0)
-    monkeypatch.setattr(kept, "DAYS_KEPT", 12)
+    monkeypatch.setattr(kept, "DAYS_KEPT", 7)
 
     def outdated_days() -> set[tuple[str, date]]:
         return some.snapshot(lambda tx: {(product.code, day) for product, day in kept.outdated(tx)})
@@ -207,15 +190,15 @@ def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypat
     with some.transaction() as tx:
         pairs = store.following(tx.connection, generations.EARLIEST)
     counted = next(each for each in products if not each.is_storage and any(each.id == per for _, per in pairs))
-    late = today - timedelta(days=9)
+    late = today - timedelta(days=5)
     with some.transaction() as tx:
         at = accounts_service.start_of(tx, late) + timedelta(hours=7)
         of = {"product_id": counted.id, "account_id": int(accounts.ids[-1])}
         usage.load_assignments(tx, [of | {"subject": "late", "begins": at, "ends": None}], lambda _: None)
     concerned = [each.code for each in products if each is counted or (each.id, counted.id) in pairs]
     assert len(concerned) > 1, "caps that follow seats are others too"
-    assert outdated_days() == {(code, late + timedelta(days=each)) for code in concerned for each in range(9)}
-    assert days_agree(some, first) == kept.DAYS_KEPT - 9
+    assert outdated_days() == {(code, late + timedelta(days=each)) for code in concerned for each in range(5)}
+    assert days_agree(some, first) == kept.DAYS_KEPT - 5
     some.clock.shift += timedelta(days=1)
     do_job(some, KeepDays())
     assert days_agree(some, first) == kept.DAYS_KEPT + 1

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
-from datetime import date, datetime
+from datetime import date
 from decimal import Decimal
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -18,7 +17,6 @@ from fair_ladle.app.allocations.routes import grid_body
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import usecases as admissions
 from fair_ladle.app.assignments.eligibility import Wanted
-from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts.change_types import NewLot
 from fair_ladle.app.drafts.preview import preview
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
@@ -27,10 +25,7 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.purchases import usecases as purchases
 from fair_ladle.app.today import usecases as today
-from fair_ladle.connectors.sheets_in import read_source
-from tests import odd_intake
 
-AT = datetime.fromisoformat("2026-04-20T10:00:00+00:00")
 ENOUGH = 30
 
 
@@ -39,18 +34,8 @@ class Undo(Exception):
 
 
 @pytest.fixture(scope="module", params=[(11, 24, "bushy"), (12, 30, "wide"), (13, 12, "chain")], ids=str)
-def odd(
-    request: pytest.FixtureRequest,
-    tmp_path_factory: pytest.TempPathFactory,
-    new_database: Callable[[], Database],
-) -> Database:
-    """Overcommit, true-up, burst, grace, overage, lots that have ended, pools below pools, euros and yen."""
-    seed, accounts, shape = request.param
-    folder: Path = odd_intake.write(tmp_path_factory.mktemp(shape), seed, accounts, shape, "Europe/Lisbon")
-    database = new_database()
-    database.clock.set_to(AT)
-    database.run(data_import.load, COMMAND_LINE, read_source(folder))
-    return database
+def odd(request: pytest.FixtureRequest, new_odd: Callable[[int, int, str], Database]) -> Database:
+    return new_odd(*request.param)
 
 
 def engine(tx: Transaction) -> Positions:

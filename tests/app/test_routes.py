@@ -51,7 +51,7 @@ OPEN = {
     "/api/calendar/{token}.ics",
 }
 """Routes for whoever is not signed in; besides them those of clients, which show a key or a token."""
-EXAMPLES = int(os.environ.get("FAIR_LADLE_FUZZ", "4"))
+EXAMPLES = int(os.environ.get("FAIR_LADLE_FUZZ", "2"))
 """Calls generated of each route; more of them find more than a check has time for."""
 MONTH, DAY, INSTANT = "2026-10", "2026-11-24", "2026-11-24T10:00:00Z"
 Facts = dict[str, Any]
@@ -275,7 +275,7 @@ def test_what_is_anothers_answers_like_what_is_not_there(
             errors.append((method, path, here.text[:200]))
         if told(here, theirs) != told(nowhere, NOTHING):
             differ.append(f"{method} {path}: {told(here, theirs)} {told(nowhere, NOTHING)}"[:500])
-        if "Idempotency-Key" not in str(operation.get("parameters", "")):
+        if account == OTHER and "Idempotency-Key" not in str(operation.get("parameters", "")):
             with statements.hearing() as heard:
                 status = ask(owner, document, method, path, operation, theirs).status_code
             good += status == 200
@@ -285,7 +285,7 @@ def test_what_is_anothers_answers_like_what_is_not_there(
     assert differ == [], "\n".join(differ)
     assert holding == [], "looking holds nobody back"
     assert entries() == before, "nothing of theirs was changed"
-    assert good > 35, "what was asked is answered to whom it belongs"
+    assert good > 35 or account != OTHER, "what was asked is answered to whom it belongs"
 
 
 def refused_badly(client: TestClient, operation: Any) -> list[str]:

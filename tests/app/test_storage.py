@@ -6,7 +6,6 @@ import random
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -20,7 +19,6 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.assignments import usecases as checks
-from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.drafts.reversing import terms_of
@@ -37,12 +35,9 @@ from fair_ladle.app.storage import folders, forecasts, left_behind, limits, list
 from fair_ladle.app.today import usecases as today
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import storage_samples
-from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.filling import FURTHEST_DAYS, filling
 from fair_ladle.jobs import AgeStored, DeleteLeftBehind, ForecastStorage, TellStorageLimits
-from tests import odd_intake
-from tests.app.test_one_formula import AT
-from tests.conftest import do_job
+from tests.conftest import ODD_AT, do_job
 
 P = "DEEPSHELF"
 OLDQUAY, CREW = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
@@ -344,19 +339,13 @@ def test_an_account_can_keep_making_shared_folders_for_itself(demo: Database) ->
         demo.run(account_admin.set_setting, OLDQUAY, "OLDQUAY", "folders", 2)
 
 
-def test_what_is_kept_follows_late_samples_moves_and_days(tmp_path: Path, new_database: Callable[[], Database]) -> None:
-    database, chance = new_database(), random.Random(5)
-    database.clock.set_to(AT)
-    database.run(
-        data_import.load,
-        COMMAND_LINE,
-        read_source(odd_intake.write(tmp_path / "odd", 11, 12, "bushy", "Europe/Lisbon")),
-    )
+def test_what_is_kept_follows_late_samples_moves_and_days(new_odd: Callable[[int, int, str], Database]) -> None:
+    database, chance = new_odd(11, 12, "bushy"), random.Random(5)
     with database.transaction() as tx:
         product, ids = pools.product(tx, "BYTES"), accounts_service.ids_by_code(tx)
 
     said, taken = samples_of(database), len(samples_of(database))
-    days = [(AT - timedelta(days=back)).replace(tzinfo=UTC) for back in range(100)]
+    days = [(ODD_AT - timedelta(days=back)).replace(tzinfo=UTC) for back in range(100)]
 
     def report(tx: Transaction, loads: bool) -> None:
         accounts = [chance.choice(sorted(ids)) for _ in range(3)]
@@ -424,7 +413,7 @@ def test_a_leaver_leaves_their_bytes_behind_until_they_are_moved(demo: Database)
     st.lists(st.tuples(st.integers(-(10**5), 10**5), st.integers(1, 90)), min_size=1, max_size=3),
 )
 def test_full_is_when_the_pace_says(now: int, limit: int, grown: list[tuple[int, int]]) -> None:
-    today = AT.date()
+    today = ODD_AT.date()
     found = filling(now, limit, grown, today)
     for day in (found.day, found.soonest, found.latest):
         if day is not None and day > today:

@@ -33,6 +33,9 @@ ARGUMENTS = [
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
+    # The browser's own bar is never seen, and no process is started for a page that may come: a third of the time.
+    "--disable-features=WebUIOmniboxPopup,WebUIOmniboxAimPopup,SpareRendererForSitePerProcess,PaintHolding,HttpsUpgrades",
+    "--process-per-site",
 ]
 KEEPING = (KeepDays, KeepMonths)
 """Jobs that lay a whole installation's past out, for screens that show the same without."""
@@ -161,6 +164,7 @@ def open_page(
                 guests.append(context)
             else:
                 contexts[account] = context
+                context.new_page().goto("/mark.svg")  # what draws this account's pages goes on between them
         else:
             context = contexts[account]
         page = context.new_page()
@@ -225,11 +229,15 @@ def stays_focused(page: Page) -> None:
     expect(page.locator(":focus")).to_have_count(1)
 
 
-def serious_findings(page: Page, within: str = "html") -> list[str]:
-    """What axe finds of serious or critical weight, or of headings and table heads, with where."""
+def serious_findings(page: Page, within: str = "html", colours_alone: bool = False) -> list[str]:
+    """What axe finds of serious or critical weight, or of headings and table heads, with where; of what was looked at in
+    other colours before only these."""
     if page.evaluate("typeof axe === 'undefined'"):
         page.evaluate((WEB / "node_modules" / "axe-core" / "axe.min.js").read_text())
-    found = page.evaluate("within => axe.run(within, {resultTypes: ['violations']})", within)
+    asked: dict[str, Any] = {"resultTypes": ["violations"]}
+    if colours_alone:
+        asked["runOnly"] = ["color-contrast"]
+    found = page.evaluate("([within, asked]) => axe.run(within, asked)", [within, asked])
     return [
         f"{each['id']}: {each['nodes'][0]['html'][:160]} ({len(each['nodes'])})"
         for each in found["violations"]

@@ -11,6 +11,7 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.cli import commands
 
 PROJECT = Path(__file__).parents[2]
 
@@ -19,11 +20,12 @@ PROJECT = Path(__file__).parents[2]
 def run(new_demo, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
     database: Database = new_demo()
 
+    environment = os.environ | {
+        "FAIR_LADLE_DATABASE_URL": database.engine.url.render_as_string(hide_password=False),
+        "FAIR_LADLE_HOME": str(tmp_path_factory.mktemp("home")),
+    }
+
     def command(*words: str) -> subprocess.CompletedProcess[str]:
-        environment = os.environ | {
-            "FAIR_LADLE_DATABASE_URL": database.engine.url.render_as_string(hide_password=False),
-            "FAIR_LADLE_HOME": str(tmp_path_factory.mktemp("home")),
-        }
         return subprocess.run(
             [sys.executable, "-m", "fair_ladle", *words],
             cwd=PROJECT,
@@ -33,7 +35,7 @@ def run(new_demo, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-
             check=False,
         )
 
-    command.database = database  # type: ignore[attr-defined]
+    command.database, command.environment = database, environment  # type: ignore[attr-defined]
     return command
 
 
@@ -50,9 +52,21 @@ def run(new_demo, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-
         (["no-such-command"], 2, "No such command"),
     ],
 )
-def test_what_cannot_be_exits_otherwise_than_0(run, words: list[str], code: int, says: str) -> None:  # type: ignore[no-untyped-def]
-    done = run(*words)
-    assert (done.returncode, says in done.stderr, "Traceback" in done.stderr) == (code, True, False), done
+def test_what_cannot_be_exits_otherwise_than_0(  # type: ignore[no-untyped-def]
+    run, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], words: list[str], code: int, says: str
+) -> None:
+    monkeypatch.setenv("FAIR_LADLE_DATABASE_URL", run.environment["FAIR_LADLE_DATABASE_URL"])
+    monkeypatch.setattr(sys, "argv", ["fair-ladle", *words])
+    monkeypatch.setattr(commands.signal, "signal", lambda *_: None)  # a pipe that breaks is this process's own
+    with pytest.raises(SystemExit) as ended:
+        commands.main()
+    assert (ended.value.code, says in capsys.readouterr().err) == (code, True)
+
+
+def test_a_command_of_its_own_process_says_what_cannot_be_in_words(run) -> None:  # type: ignore[no-untyped-def]
+    done = run("headroom", "NOBODY", "DISPATCH")
+    said = "There is no account 'NOBODY' here."
+    assert (done.returncode, said in done.stderr, "Traceback" in done.stderr, done.stdout) == (1, True, False, ""), done
 
 
 def test_verify_exits_with_1_where_anything_differs(run) -> None:  # type: ignore[no-untyped-def]

@@ -1,21 +1,27 @@
 """Storage at size: the screen's first rows, a step down and a limit's preview; reports against LOAD DATA of the same
-rows, and writes that are asked for against bare transactions of one row."""
+rows, and writes that are asked for against a POST that writes one row."""
 
 from __future__ import annotations
 
+import multiprocessing
 import random
+import socket
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import httpx2 as httpx
 import sqlalchemy as sa
+import uvicorn
+from fastapi import FastAPI
 
 from bench.admissions import source
 from bench.home import new_database, server
-from bench.measured import Measure
+from bench.measured import Measure, interleaved
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import import usecases as data_import
@@ -27,9 +33,11 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.storage import limits, listing
 from fair_ladle.app.storage_systems import usecases as systems
+from fair_ladle.app.storage_systems.routes import BytesAsked
 from fair_ladle.app.storage_systems.usecases import Report, Where
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import stored
+from fair_ladle.main import create_app
 
 CLIENTS, EACH, PEOPLE, PARTS = 2_000, 10, 300_000, 5
 BATCHES, BATCH, WRITES = 8, 5_000, 300
@@ -178,30 +186,64 @@ def _reports(database: Database) -> Measure:
     )
 
 
+def _bare_post(url: str) -> FastAPI:
+    """An application whose one route writes one row."""
+    app, database = FastAPI(), Database(url)
+
+    @app.post("/bare", status_code=204)
+    def bare(body: BytesAsked) -> None:
+        with database.engine.begin() as connection:
+            row = {"at": datetime.now(UTC).replace(tzinfo=None), "bytes": body.bytes}
+            connection.execute(sa.text("INSERT INTO bare VALUES (99, 1, 'x', :at, :bytes)"), row)
+
+    return app
+
+
+@contextmanager
+def _served(make: Callable[[], Any]) -> Iterator[httpx.Client]:
+    """An application in a process of its own, and who asks it."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    serve = multiprocessing.get_context("fork").Process(
+        target=lambda: uvicorn.run(make(), host="127.0.0.1", port=port, log_level="warning"), daemon=True
+    )
+    serve.start()
+    with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=30) as client:
+        for _ in range(300):
+            with suppress(httpx.HTTPError):
+                client.get("/nowhere")
+                break
+            time.sleep(0.1)
+        yield client
+    serve.terminate()
+    serve.join()
+
+
 def _writes(database: Database) -> Measure:
     key = database.run(devices.make_key, COMMAND_LINE, "C3", "DISK", "bench")[1]
+    url = database.engine.url.render_as_string(hide_password=False)
+    database.engine.dispose()
+    with (
+        _served(lambda: create_app(Database(url), jobs_beside=True)) as product,
+        _served(lambda: _bare_post(url)) as alone,
+    ):
+        product.headers["Authorization"] = f"Bearer {key}"
 
-    def bare(n: int) -> None:
-        with database.engine.begin() as connection:
-            connection.execute(sa.text("INSERT INTO bare VALUES (99, :n, 'x', NOW(6), 1)"), {"n": n})
+        def ask(client: httpx.Client, path: str) -> None:
+            for n in range(WRITES):
+                body = {"account": f"C3-{n % EACH}", "category": "media", "bytes": 1_000_000}
+                client.post(path, json=body).raise_for_status()
 
-    def write(n: int) -> None:
-        database.run(systems.write, key, Where(f"C3-{n % EACH}", category="media"), 1_000_000)
-
-    rates = []
-    for work in (write, bare):
-        work(WRITES)
-        begin = time.perf_counter()
-        for n in range(WRITES):
-            work(n)
-        rates.append(WRITES / (time.perf_counter() - begin))
-    ours, theirs = rates
+        ours, theirs = interleaved(
+            lambda: ask(product, "/api/public/storage/write"), lambda: ask(alone, "/bare"), times=5
+        )
     return Measure(
-        "storage: a write asked for, counted and recorded",
-        f"{ours:,.0f}/s",
-        "a bare transaction of one row",
-        f"{theirs:,.0f}/s",
-        f"{ours / theirs:.2f} of the rate",
+        "storage: a write asked for, counted and recorded, by HTTP",
+        f"{WRITES / ours:,.0f}/s",
+        "a POST that writes one row",
+        f"{WRITES / theirs:,.0f}/s",
+        f"{theirs / ours:.2f} of the rate",
     )
 
 

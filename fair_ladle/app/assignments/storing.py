@@ -59,11 +59,9 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     then = total + sum(sizes.values()) - sum(held.values())
     change = usage.grains(then) - usage.grains(total)
     whole = -(-then // BYTES_PER_GRAIN) - usage.grains(total)
-    writes: list[dict[str, Any]] = []
+    asked = max(whole, change) if then > total else change
     try:
-        if then > total and whole > change:
-            _walk(tx, place, known, whole)
-        writes = _walk(tx, place, known, change) if change else []
+        writes = _walk(tx, place, known, change, asked) if asked else []
     except Stale:
         raise _anew(tx, product) from None
     except LimitReached:
@@ -84,13 +82,13 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
             for category, size in sizes.items()
         ],
         known=there,
+        zone=known.zone,
     )
 
 
-def _walk(tx: Transaction, place: Place, known: Any, change: int) -> list[dict[str, Any]]:
-    return walk(
-        tx, place.pool_id, {place.account_id: change}, {place.account_id: place.depth}, known.number, known.zone
-    )
+def _walk(tx: Transaction, place: Place, known: Any, change: int, asked: int) -> list[dict[str, Any]]:
+    mine = place.account_id
+    return walk(tx, place.pool_id, {mine: change}, {mine: place.depth}, known.number, known.zone, asked={mine: asked})
 
 
 def _anew(tx: Transaction, product: Product) -> Again:

@@ -64,26 +64,27 @@ def walk(
     structure: int,
     zone: ZoneInfo,
     ceiling: tuple[int, int] | None = None,
+    asked: dict[int, int] | None = None,
 ) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
     cushion takes them up; the counters as they shall be written.
 
-    ``ceiling``: the most that an account may hold, whatever its limits are. Nothing is written before all is admitted:
+    ``asked``: what has to be admitted, where that is more than what changes: a total that is rounded. ``ceiling``: the
+    most that an account may hold, whatever its limits are. Nothing is written before all is admitted:
     LimitReached where one does not fit, CeilingReached where that is passed, Stale where what is locked cannot be
     trusted.
     """
-    own_change = dict(changes)
-    pending: dict[int, dict[int, int]] = {}
+    asked = asked or changes
+    pending: dict[int, dict[int, tuple[int, int]]] = {}
     for account, change in changes.items():
-        pending.setdefault(depth[account], {})[account] = change
+        pending.setdefault(depth[account], {})[account] = change, asked[account]
     cause: dict[int, list[int]] = {account: [account] for account in changes}
     writes: list[dict[str, Any]] = []
-    backed = True
-    taken = sum(changes.values())
+    backed, first = True, True
+    taken = sum(asked.values())
     while pending:
         level = max(pending)
         here = pending.pop(level)
-        first = not writes
         locked = store.lock(tx.connection, pool_id, here, trust=first)
         if len(locked) < len(here):
             raise Stale
@@ -94,18 +95,21 @@ def walk(
                 if not is_fresh(counter.fresh_until, now) or counter.structure != structure:
                     raise Stale
                 backed = counter.backed
-            change = here[counter.account_id]
+            change, wanted = here[counter.account_id]
             step = rung(counter, "", now, zone, caps.get(counter.account_id))
-            if not admits(step, change, counter.promisable):
+            if not admits(step, wanted, counter.promisable):
                 raise LimitReached(cause[counter.account_id])
-            if ceiling is not None and ceiling[0] == counter.account_id and counter.load + change > ceiling[1]:
-                raise CeilingReached(counter.load + change)
-            writes.append(_written(counter, pool_id, step, change, own_change.get(counter.account_id, 0)))
-            passed_on = step.passed_on(change)
-            if counter.parent_id is not None and passed_on:
+            if ceiling is not None and ceiling[0] == counter.account_id and counter.load + wanted > ceiling[1]:
+                raise CeilingReached(counter.load + wanted)
+            if change:
+                writes.append(_written(counter, pool_id, step, change, changes.get(counter.account_id, 0)))
+            goes_up, is_asked = step.passed_on(change), step.passed_on(wanted)
+            if counter.parent_id is not None and (goes_up or is_asked):
                 above = pending.setdefault(level - 1, {})
-                above[counter.parent_id] = above.get(counter.parent_id, 0) + passed_on
+                so_far = above.get(counter.parent_id, (0, 0))
+                above[counter.parent_id] = so_far[0] + goes_up, so_far[1] + is_asked
                 cause.setdefault(counter.parent_id, []).extend(cause[counter.account_id])
+        first = False
     if taken > 0 and not backed:
         _check_physical(tx, pool_id, taken, list(changes))
     return writes

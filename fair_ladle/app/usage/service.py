@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -138,11 +139,13 @@ def record_samples(
     rows: Sequence[dict[str, Any]],
     used_at: Mapping[tuple[int, int, str], datetime] | None = None,
     known: stored.Known | None = None,
+    zone: ZoneInfo | None = None,
 ) -> dict[tuple[int, int], int]:
     """Write samples, each in place of one of the same series and instant; by how many grains what is stored now
     differs, by product and account. ``used_at``: the last use of some (product, account, category); ``known``: what of
-    them was read under the locks. The counters, which the caller has locked, are the caller's."""
-    zone, now = accounts_service.zone(tx), tx.now
+    them was read under the locks; ``zone``: the operator's, where it
+    is known. The counters, which the caller has locked, are the caller's."""
+    zone, now = zone or accounts_service.zone(tx), tx.now
     recorded = stored.record(tx, rows, zone, used_at, known)
     today = local_day(now, zone)
     late = [(row["product_id"], row["at"]) for row in recorded.rows if local_day(row["at"], zone) < today]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from functools import lru_cache
 from pathlib import Path
@@ -22,51 +21,13 @@ from reportlab.pdfbase import pdfmetrics
 from reportlab.pdfbase.ttfonts import TTFont
 from reportlab.platypus import KeepTogether, PageBreak, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
+from fair_ladle.connectors.printed import PdfParty, PdfRow, PdfStatement, figure
+
 DEJAVU = Path("/usr/share/fonts/truetype/dejavu")
 """Debian's fonts-dejavu-core, which has the letters of most languages; without it those that ReportLab brings."""
 INK, QUIET, RULE, BAR = (colors.HexColor(each) for each in ("#1c2430", "#5d6470", "#cfc8bb", "#2f4f6b"))
 WIDTH = A4[0] - 36 * mm - 12
 """Of what stands on the page: its margins are 18 mm, and a frame keeps 6 points on each side."""
-
-
-@dataclass(frozen=True)
-class PdfParty:
-    """Who charges or is charged; lines of the address as they are printed."""
-
-    name: str
-    address: Sequence[str]
-    tax_number: str | None
-
-
-@dataclass(frozen=True)
-class PdfRow:
-    """A row of the statement: what, how it is reckoned, the quantity in words, and the amount."""
-
-    what: str
-    how: str
-    quantity: str
-    amount: Decimal
-
-
-@dataclass(frozen=True)
-class PdfStatement:
-    """One statement, all of one currency; amounts with as many decimals as the currency has."""
-
-    title: str
-    month: str
-    facts: Sequence[tuple[str, str]]
-    """What stands beside the addresses: number, dates, order number."""
-    seller: PdfParty
-    buyer: PdfParty
-    currency: str
-    rows: Sequence[PdfRow]
-    net: Decimal
-    taxes: Sequence[PdfRow]
-    total: Decimal
-    notes: Sequence[str]
-    departments: Sequence[tuple[str, Decimal]]
-    months: Sequence[tuple[str, Decimal]]
-    """The months up to this one, with their totals."""
 
 
 @lru_cache(1)
@@ -76,11 +37,6 @@ def _fonts() -> tuple[str, str]:
     for name, file in zip(("Text", "Bold"), files, strict=True):
         pdfmetrics.registerFont(TTFont(name, str(file)))
     return "Text", "Bold"
-
-
-def figure(amount: Decimal) -> str:
-    """An amount as it is printed: thousands apart, a true minus."""
-    return f"{amount:,f}".replace(",", "\u00a0").replace("-", "\u2212")
 
 
 def statement_pdf(statements: Sequence[PdfStatement]) -> bytes:

@@ -15,9 +15,7 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import IO, Any
 
-import openpyxl
 from defusedxml.common import DefusedXmlException
-from openpyxl.utils import get_column_letter
 
 MOST_UNPACKED = 2 * 2**30
 MOST_OF_ONE_TABLE = 300 * 10**6
@@ -237,6 +235,8 @@ def _read_workbook(name: str, file: Path | IO[bytes], archive: zipfile.ZipFile) 
         raise Unreadable(
             Fault(name, None, None, f"{outside[0]}: it reaches outside itself", "a workbook of plain values")
         )
+    import openpyxl  # slow to load, and most tables are no workbooks
+
     source = Source()
     try:
         _refuse_declarations(name, archive)
@@ -278,10 +278,10 @@ def _sheet_rows(file: str, sheet: Any) -> Iterator[tuple[int, list[str]]]:
         # One more than is taken, so that a sheet that is too wide or too long is seen to be.
         for number, cells in enumerate(sheet.iter_rows(max_col=MOST_COLUMNS + 1), start=1):
             texts = []
-            for place, cell in enumerate(cells, start=1):
+            for cell in cells:
                 if cell.data_type == "f":
                     raise Unreadable(
-                        Fault(file, number, get_column_letter(place), "a formula", "the value itself, no formula")
+                        Fault(file, number, cell.column_letter, "a formula", "the value itself, no formula")
                     )
                 texts.append(_text(cell.value))
             if len(texts) > MOST_COLUMNS and texts[-1]:

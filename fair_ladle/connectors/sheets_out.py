@@ -12,11 +12,11 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
-from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 from xlsxwriter import Workbook
 from xlsxwriter.utility import xl_range_abs
 
 ROWS_AT_ONCE, MOST_ROWS, MOST_CHARACTERS, MOST_TOTALS = 500, 1_048_575, 32_767, 300
+NOT_IN_XML = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 NOT_IN_A_TITLE = re.compile(r"[^\w .-]")
 Cell = str | int | Decimal | date | datetime | None
 RISKY = ("=", "+", "-", "@", "\t", "\r", "\n", "＝", "＋", "－", "＠")
@@ -101,7 +101,7 @@ def _write(sheet: Any, row: int, column: int, value: Cell, day: Any) -> None:
     if isinstance(value, datetime):
         value = value.isoformat()
     if isinstance(value, str):
-        sheet.write_string(row, column, ILLEGAL_CHARACTERS_RE.sub("", value)[:MOST_CHARACTERS])
+        sheet.write_string(row, column, NOT_IN_XML.sub("", value)[:MOST_CHARACTERS])
     elif isinstance(value, date):
         sheet.write_datetime(row, column, value, day)
     else:

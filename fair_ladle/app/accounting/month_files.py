@@ -10,10 +10,9 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict
 from fair_ladle.app.statements.billing import parse_month
-from fair_ladle.app.statements.documents import document_of
+from fair_ladle.app.statements.documents import as_pdf, document_of
 from fair_ladle.app.statements.seller_months import closed_statements, is_closed
 from fair_ladle.app.statements.sheets import COLUMNS, statement_rows
-from fair_ladle.connectors.pdf_out import statement_pdf
 from fair_ladle.connectors.sheets_out import as_csv
 from fair_ladle.connectors.ubl_out import faults, invoice_xml
 
@@ -32,7 +31,7 @@ def month_files(tx: Transaction, actor: Actor, seller: str, month: str) -> Itera
     for _, statement in closed_statements(tx, seller, first):
         document = document_of(tx, statement)
         name = f"{statement.number}-{statement.buyer}"
-        yield f"pdf/{name}.pdf", statement_pdf([document])
+        yield f"pdf/{name}.pdf", as_pdf([document])
         yield f"csv/{name}.csv", as_csv(COLUMNS, statement_rows(statement, seller))
         try:
             invoice = as_invoice(tx, statement)

@@ -20,7 +20,7 @@ from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed
 from fair_ladle.app.statements.forecasts import forecast
 from fair_ladle.app.statements.ledger import Ledger
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of, what_more_costs
-from fair_ladle.connectors.pdf_out import figure
+from fair_ladle.connectors.printed import figure
 from fair_ladle.core.calendar import month_of
 from fair_ladle.core.quantities import half_up
 

@@ -16,7 +16,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool
 from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.rate_cards import decimals_of
-from fair_ladle.connectors.pdf_out import figure
+from fair_ladle.connectors.printed import figure
 from fair_ladle.connectors.sheets_in import SheetTable
 from fair_ladle.core.costing import Lot, pool_cost
 from fair_ladle.core.quantities import plain

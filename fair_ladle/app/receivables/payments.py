@@ -22,7 +22,7 @@ from fair_ladle.app.receivables import store
 from fair_ladle.app.receivables.listing import parse_number, seller_id, statements_of
 from fair_ladle.app.statements.ledger import numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
-from fair_ladle.connectors.pdf_out import figure
+from fair_ladle.connectors.printed import figure
 from fair_ladle.connectors.sheets_in import SheetTable
 from fair_ladle.core.calendar import day_name
 from fair_ladle.core.quantities import half_up

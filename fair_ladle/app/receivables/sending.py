@@ -20,12 +20,12 @@ from fair_ladle.app.receivables.billing_details import Contact, contact_of
 from fair_ladle.app.receivables.listing import seller_id, statements_of
 from fair_ladle.app.receivables.rows import ReceivableRecord
 from fair_ladle.app.statements.billing import parse_month
-from fair_ladle.app.statements.documents import closed_document
+from fair_ladle.app.statements.documents import as_pdf, closed_document
 from fair_ladle.app.statements.ledger import numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.statements.sheets import COLUMNS, statement_rows
 from fair_ladle.connectors.mail import Enclosure
-from fair_ladle.connectors.pdf_out import figure, statement_pdf
+from fair_ladle.connectors.printed import figure
 from fair_ladle.connectors.sheets_out import as_csv
 from fair_ladle.core.calendar import day_name
 from fair_ladle.core.quantities import half_up
@@ -141,7 +141,7 @@ def enclosures(database: Database, what: str) -> list[Enclosure]:
     name = f"{'credit-note' if statement.total < Decimal(0) else 'statement'}-{statement.number}"
     found = []
     if "pdf" in forms.split(","):
-        found.append(Enclosure(f"{name}.pdf", "application/pdf", statement_pdf([document])))
+        found.append(Enclosure(f"{name}.pdf", "application/pdf", as_pdf([document])))
     if "csv" in forms.split(","):
         rows = statement_rows(statement, document.seller.name)
         found.append(Enclosure(f"{name}.csv", "text/csv", as_csv(COLUMNS, rows)))

@@ -19,7 +19,7 @@ from fair_ladle.app.statements.particulars import Particulars, Party, details, p
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.statements.usecases import statements
 from fair_ladle.app.statements.views import others
-from fair_ladle.connectors.pdf_out import PdfParty, PdfRow, PdfStatement, figure
+from fair_ladle.connectors.printed import PdfParty, PdfRow, PdfStatement, figure
 from fair_ladle.core.calendar import month_before
 from fair_ladle.core.quantities import half_up
 from fair_ladle.core.statement_lines import Kind, TaxStatus
@@ -187,3 +187,10 @@ def _closed_totals(tx: Transaction, statement: Statement) -> list[tuple[str, Dec
     )
     decimals = decimals_of(statement.currency)
     return [(f"{month:%b}", half_up(found.get(month, Decimal(0)), decimals)) for month in months]
+
+
+def as_pdf(documents: Sequence[PdfStatement]) -> bytes:
+    """Statements one after the other, set as PDF. What sets them is loaded when it is needed: no command needs it."""
+    from fair_ladle.connectors.pdf_out import statement_pdf
+
+    return statement_pdf(documents)

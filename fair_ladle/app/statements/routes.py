@@ -12,7 +12,7 @@ from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, attachment, sheet
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.statements import forecasts, views
-from fair_ladle.app.statements.documents import documents
+from fair_ladle.app.statements.documents import as_pdf, documents
 from fair_ladle.app.statements.schemas import (
     Buyer,
     Buyers,
@@ -31,7 +31,6 @@ from fair_ladle.app.statements.schemas import (
     TierBody,
 )
 from fair_ladle.app.statements.sheets import COLUMNS, table
-from fair_ladle.connectors.pdf_out import statement_pdf
 from fair_ladle.connectors.sheets_out import Totals
 from fair_ladle.core.quantities import plain
 
@@ -290,7 +289,7 @@ def statement_as_json(db: Db, who: Who, buyer: str, month: str) -> Response:
 @routes.get("/{buyer}/pdf", response_class=Response)
 def statement_as_pdf(db: Db, who: Who, buyer: str, month: str) -> Response:
     """One buyer's statements for a month as a document to print or send."""
-    content = statement_pdf(db.snapshot(documents, who, buyer, month))
+    content = as_pdf(db.snapshot(documents, who, buyer, month))
     return Response(content, media_type="application/pdf", headers=attachment(f"statement-{buyer}-{month}.pdf"))
 
 

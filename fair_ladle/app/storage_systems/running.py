@@ -31,7 +31,6 @@ from fair_ladle.app.storage_systems.rows import SourceRecord
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.file_trees import FileTree
 from fair_ladle.connectors.mail_store import ImapStore
-from fair_ladle.connectors.object_store import ObjectStore
 from fair_ladle.connectors.storage import Found, NotReached, StorageSystem, Trouble
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
@@ -160,6 +159,8 @@ def _system(database: Database, begun: _Run) -> StorageSystem:
         at = {name: settings[name] for name in ("host", "port", "security")}
         if row.kind == "imap":
             return ImapStore(**at, master=settings["master"], password=secret, listed=listed)
+        from fair_ladle.connectors.object_store import ObjectStore  # with its library, which few installations need
+
         names = {name: settings[name] for name in sources.OBJECTS}
         return ObjectStore(**at, **names, secret_key=secret, listed=listed)
     memory = database.settings.home / "scans" / f"{row.id}.npz"

@@ -41,7 +41,7 @@ PROJECT = Path(__file__).parents[2]
 PASSWORD = "correct-ferry-staple"
 CLIENTS = 32
 THINKS = 0.9
-"""The most seconds between what one client does and the next, besides as long as the last took, up to two: the
+"""The most seconds between what one client does and the next, besides as long as the last took, up to four: the
 server is busy, not starved by its own clients, on a slow machine either."""
 PATIENCE = LONGEST_OUTAGE + LONGEST_WAIT + 5
 """Seconds a client waits for one answer: through an outage and for locks after it, as long as a request may take."""
@@ -149,7 +149,7 @@ class Load:
         ) as client:
             took = 0.0
             while not self.stop.is_set():
-                time.sleep(chance.uniform(0, THINKS) + min(took, 2.0))
+                time.sleep(chance.uniform(0, THINKS) + min(took, 4.0))
                 began, roll = time.monotonic(), chance.random()
                 if roll < 0.04:
                     try:

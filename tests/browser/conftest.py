@@ -40,7 +40,7 @@ ARGUMENTS = [
 KEEPING = (KeepDays, KeepMonths)
 """Jobs that lay a whole installation's past out, for screens that show the same without."""
 Open = Callable[..., Page]
-expect.set_options(timeout=10_000)
+expect.set_options(timeout=20_000)
 REFUSED = re.compile(r"status of (404|409|422) |status of 401 .*/api/sign-in$|status of 403 .*/api/people/preview$")
 
 
@@ -174,7 +174,7 @@ def open_page(
             pages.append(page)
         page.set_viewport_size({"width": width, "height": height})
         page.emulate_media(color_scheme="dark" if dark else "light")
-        page.set_default_timeout(15_000)
+        page.set_default_timeout(20_000)
         page.set_default_navigation_timeout(30_000)
         # A refused request is written to the console by the browser itself; what the page makes of it is asserted.
         page.on(

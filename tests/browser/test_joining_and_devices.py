@@ -46,7 +46,7 @@ def test_a_table_is_mapped_its_faults_seen_and_the_rest_brought_in(open_page: Op
     page.keyboard.press("Space")
     expect(bring).to_be_enabled()
     press(bring)
-    expect(page.get_by_role("status").first).to_contain_text("Finished. 1 of 1 rows", timeout=15_000)
+    expect(page.get_by_role("status").first).to_contain_text("Finished. 1 of 1 rows", timeout=30_000)
     press(page.get_by_role("link", name="To the people"))
     page.get_by_label("Find a person").fill("blomqvist")
     expect(page.get_by_role("status").first).to_have_text("1 person")

@@ -173,7 +173,7 @@ _READ = attrgetter(*(each.name for each in fields(AccountFacts)))
 
 def operator(tx: Transaction) -> Any:
     """The root account; refused while there is none."""
-    return _operator(tx, -1 if tx.is_rehearsal else structure_number(tx))
+    return _operator(tx, structure_number(tx))
 
 
 def _operator(tx: Transaction, structure: int) -> Any:
@@ -201,7 +201,7 @@ def zone(tx: Transaction) -> ZoneInfo:
 
 def today(tx: Transaction) -> date:
     """The operator's present day."""
-    return local_day(tx.now, zone(tx))
+    return _today(tx, structure_number(tx))
 
 
 def _today(tx: Transaction, structure: int) -> date:

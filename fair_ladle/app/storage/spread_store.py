@@ -7,11 +7,16 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.database import fetch
 from fair_ladle.app.storage.rows import Band, BandStates, PastLimit
-from fair_ladle.app.storage.store import IN_ORDER, LARGEST_FIRST, TRUE, a, beyond, grains, k, near_from, p
+from fair_ladle.app.storage.store import IN_ORDER, LARGEST_FIRST, TRUE, beyond, grains, near_from
+from fair_ladle.app.usage.tables import stored
 from fair_ladle.app.usage.whose import Ownership
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
+
+k, a, p = stored, accounts, people
 
 
 @dataclass(frozen=True)

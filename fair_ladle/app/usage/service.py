@@ -143,8 +143,8 @@ def record_samples(
 ) -> dict[tuple[int, int], int]:
     """Write samples, each in place of one of the same series and instant; by how many grains what is stored now
     differs, by product and account. ``used_at``: the last use of some (product, account, category); ``known``: what of
-    them was read under the locks; ``zone``: the operator's, where it
-    is known. The counters, which the caller has locked, are the caller's."""
+    them was read under the locks; ``zone``: the operator's, where it is known. The counters, which the caller has
+    locked, are the caller's."""
     zone, now = zone or accounts_service.zone(tx), tx.now
     recorded = stored.record(tx, rows, zone, used_at, known)
     today = local_day(now, zone)

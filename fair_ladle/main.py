@@ -103,6 +103,7 @@ from fair_ladle.app.sign_in.routes import routes as sign_in
 from fair_ladle.app.statements.closing_routes import routes as closings
 from fair_ladle.app.statements.margin_routes import routes as margins
 from fair_ladle.app.statements.routes import routes as statements
+from fair_ladle.app.statements.routes import sums_routes
 from fair_ladle.app.statements.trace_routes import routes as traces
 from fair_ladle.app.storage.routes import routes as storage
 from fair_ladle.app.storage_systems.routes import public_routes as public_storage
@@ -241,6 +242,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         margins,
         traces,
         statements,
+        sums_routes,
         closings,
         receivables,
         storage,

@@ -1,21 +1,24 @@
-"""Writing tables as CSV or XLSX, so that no cell runs as a formula where it is opened."""
+"""Writing tables as CSV or XLSX, so that no cell runs as a formula where it is opened, and for a browser to print."""
 
 from __future__ import annotations
 
 import csv
 import io
+import json
 import re
 import tempfile
 from collections.abc import Generator, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
+from itertools import islice
 from typing import Any
 
 from xlsxwriter import Workbook
 from xlsxwriter.utility import xl_range_abs
 
 ROWS_AT_ONCE, MOST_ROWS, MOST_CHARACTERS, MOST_TOTALS = 500, 1_048_575, 32_767, 300
+MOST_PRINTED = 10_000
 NOT_IN_XML = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 NOT_IN_A_TITLE = re.compile(r"[^\w .-]")
 Cell = str | int | Decimal | date | datetime | None
@@ -24,6 +27,7 @@ TYPES = {
     "csv": "text/csv; charset=utf-8",
     "tsv": "text/tab-separated-values; charset=utf-8",
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+    "print": "application/json",
 }
 
 
@@ -61,6 +65,12 @@ class Totals:
     by: str
     only_without: str | None = None
 
+    def within(self, columns: Sequence[str]) -> Totals | None:
+        """The same of fewer columns; None where what they need is not among these."""
+        figures = [each for each in self.figures if each in columns]
+        needs = {self.by, self.only_without} - {None}
+        return Totals(figures, self.by, self.only_without) if figures and needs.issubset(columns) else None
+
 
 class _Sums:
     """The totals of a workbook as they come to while its rows are written."""
@@ -79,19 +89,54 @@ class _Sums:
         for place, column in enumerate(self._figures):
             mine[place] += Decimal(str(row[column] or 0))
 
+    def lines(self) -> list[tuple[str, dict[int, Decimal]]]:
+        """By the value they are added up for: its sums by column."""
+        return [(value, dict(zip(self._figures, sums, strict=True))) for value, sums in sorted(self._sums.items())]
+
     def write(self, sheet: Any, bold: Any, last: int) -> None:
         """Write them beneath a sheet whose last row is this one, as formulas that say what they come to."""
 
         def cells(column: int) -> str:
             return str(xl_range_abs(1, column, last, column))
 
-        for place, (value, sums) in enumerate(sorted(self._sums.items()), start=1):
+        for place, (value, sums) in enumerate(self.lines(), start=1):
             sheet.write_string(last + place, 0, f"Total {value}", bold)
             named = value.replace('"', '""')
             more = "" if self._without is None else f',{cells(self._without)},"="'
-            for column, figure in zip(self._figures, sums, strict=True):
+            for column, figure in sums.items():
                 formula = f'=SUMIFS({cells(column)},{cells(self._by)},"{named}"{more})'
                 sheet.write_formula(last + place, column, formula, bold, float(figure))
+
+
+def print_parts(
+    columns: Sequence[str], rows: Iterable[Sequence[Cell]], totals: Totals | None = None
+) -> Generator[bytes]:
+    """What a browser prints, as JSON: columns, rows, totals, and whether there are more rows than that. Figures are
+    objects, so that text stays text."""
+    sums, rest = None if totals is None else _Sums(totals, columns), iter(rows)
+    yield f'{{"columns":{json.dumps(columns)},"rows":['.encode()
+    for begin in range(0, MOST_PRINTED, ROWS_AT_ONCE):
+        part = list(islice(rest, ROWS_AT_ONCE))
+        if sums is not None:
+            for row in part:
+                sums.add(row)
+        if part:
+            written = json.dumps([[_shown(cell) for cell in row] for row in part], separators=(",", ":"))[1:-1]
+            yield f"{',' if begin else ''}{written}".encode()
+    more = next(rest, None) is not None
+    added = [
+        [f"Total {value}", *(_shown(figures.get(column)) for column in range(1, len(columns)))]
+        for value, figures in (sums.lines() if sums is not None and not more else [])
+    ]
+    yield f'],"totals":{json.dumps(added)},"more":{json.dumps(more)}}}'.encode()
+
+
+def _shown(cell: Cell) -> str | dict[str, str] | None:
+    if isinstance(cell, bool):
+        return "yes" if cell else "no"
+    if isinstance(cell, Decimal | int):
+        return {"figure": f"{cell:f}" if isinstance(cell, Decimal) else str(cell)}
+    return cell.isoformat() if isinstance(cell, date) else cell
 
 
 def _write(sheet: Any, row: int, column: int, value: Cell, day: Any) -> None:

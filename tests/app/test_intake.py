@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import zipfile
 from collections.abc import Callable, Iterator
 from decimal import Decimal
 from pathlib import Path
+from typing import Any
 
 import pytest
 import sqlalchemy as sa
@@ -19,7 +21,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.connectors import sheets_in, sheets_out
 from fair_ladle.connectors.sheets_in import Fault, Unreadable, read_source
-from fair_ladle.connectors.sheets_out import Totals, as_csv, as_xlsx, xlsx_parts
+from fair_ladle.connectors.sheets_out import Cell, Totals, as_csv, as_xlsx, print_parts, xlsx_parts
 from tests.conftest import actor_of
 
 GOOD = {
@@ -342,6 +344,23 @@ def test_totals_are_formulas_that_say_what_they_come_to() -> None:
     ]
     assert [row[2] for row in shown[1][4:]] == [10.10, 2]
     assert shown[0][4][:3] == ("Total EUR", None, '=SUMIFS($C$2:$C$4,$D$2:$D$4,"EUR",$B$2:$B$4,"=")')
+
+
+def test_what_is_printed_tells_figures_from_text_and_ends(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sheets_out, "MOST_PRINTED", 4)
+    monkeypatch.setattr(sheets_out, "ROWS_AT_ONCE", 2)
+    columns, totals = ["number", "name", "amount", "currency"], Totals(("amount",), "currency")
+
+    def printed(count: int) -> dict[str, Any]:
+        rows: list[list[Cell]] = [["007", '="x', Decimal("10.10"), "EUR"] for _ in range(count)]
+        found: dict[str, Any] = json.loads(b"".join(print_parts(columns, rows, totals)))
+        return found
+
+    row = ["007", '="x', {"figure": "10.10"}, "EUR"]
+    total = ["Total EUR", None, {"figure": "40.40"}, None]
+    assert printed(4) == {"columns": columns, "rows": [row] * 4, "totals": [total], "more": False}
+    assert printed(3)["rows"] == [row] * 3 and printed(0)["rows"] == printed(0)["totals"] == []
+    assert printed(5) == {"columns": columns, "rows": [row] * 4, "totals": [], "more": True}, "and no total of some"
 
 
 def test_nothing_written_runs_as_a_formula() -> None:

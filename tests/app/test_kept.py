@@ -20,7 +20,7 @@ from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.statements import totals
+from fair_ladle.app.statements import buyers, totals
 from fair_ladle.app.statements import views as statements
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import month_of
@@ -63,11 +63,11 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     with monkeypatch.context() as patched:
         patched.setattr(totals, "LARGE", 1)
         with pytest.raises(Refused, match=r"October 2026 are still being calculated \(0 of 9 products are done\)"):
-            demo.snapshot(statements.overview, admin(demo, "GANNET"), "2026-10")
+            demo.snapshot(buyers.overview, admin(demo, "GANNET"), "2026-10")
         with pytest.raises(Refused, match="still being calculated. Ask") as told:
-            demo.snapshot(statements.overview, admin(demo, "OLDQUAY"), "2026-10")
+            demo.snapshot(buyers.overview, admin(demo, "OLDQUAY"), "2026-10")
         assert "9" not in told.value.problem.detail, "how many products there are is the operator's"
-        assert demo.snapshot(statements.overview, admin(demo, "GANNET"), "2025-10").buyers == [], "no job keeps it"
+        assert demo.snapshot(buyers.overview, admin(demo, "GANNET"), "2025-10").buyers == (), "no job keeps it"
     whose = (admin(demo, "GANNET"), "TERN", "2026-10")
     early = demo.snapshot(statements.statement_view, *whose, waits=False)
     waited = demo.snapshot(statements.statement_view, *whose)
@@ -77,11 +77,11 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     assert not soon.costs_wait and soon.sheets == waited.sheets != early.sheets
     assert outdated(demo) == set()
     kept_agrees(demo)
-    before = demo.run(statements.overview, admin(demo, "GANNET"), "2026-10")
+    before = demo.run(buyers.overview, admin(demo, "GANNET"), "2026-10")
     with monkeypatch.context() as patched:
         patched.setattr(totals, "worked_out", None)
         patched.setattr(totals, "LARGE", 1)
-        assert demo.run(statements.overview, admin(demo, "GANNET"), "2026-10") == before, "and nothing is worked out"
+        assert demo.run(buyers.overview, admin(demo, "GANNET"), "2026-10") == before, "and nothing is worked out"
 
     lot = NewLot(
         owner="GANNET",
@@ -108,7 +108,7 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     assert outdated(demo) == set()
     kept_agrees(demo)
     assert demo.snapshot(totals.differences) == []
-    after = demo.run(statements.overview, admin(demo, "GANNET"), "2026-10")
+    after = demo.run(buyers.overview, admin(demo, "GANNET"), "2026-10")
     assert [each.buyer for each, was in zip(after.buyers, before.buyers, strict=True) if each.amount != was.amount] == [
         "TERN"
     ]

@@ -14,7 +14,7 @@ from fair_ladle.app.people_admin import listing as people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.statements import margins, trace, usecases
+from fair_ladle.app.statements import buyers, margins, trace, usecases
 from fair_ladle.jobs import KeepMonths
 from tests.conftest import INTAKE, do_job
 from tests.reference import Reference
@@ -91,3 +91,29 @@ def test_a_seat_leads_to_every_statement_it_is_charged_in(demo: Database, accoun
     for who, username in ((Actor("Tilde", "", "TERN"), person.person.username), (actor, "nobody")):
         with pytest.raises(Refused, match="no person"):
             demo.snapshot(trace.trace, who, username, "FIELD-FULL", MONTH)
+
+
+def test_buyers_in_any_order_with_their_sums(demo: Database) -> None:
+    every = demo.snapshot(buyers.overview, OPERATOR, MONTH)
+    codes = [each.buyer for each in every.buyers]
+    assert codes == [code for code in Reference(INTAKE).order if code in codes], "by tree"
+    assert [each.buyer for each in buyers.found(every, "LIBRARY northf")] == ["NORTHFOLD"]
+    for sort, figure in buyers.SORTS.items():
+        for down in (True, False):
+            found = buyers.in_order(list(every.buyers), sort, down)
+            figures = [figure(each) for each in found]
+            known = [each for each in figures if each is not None]
+            assert known == sorted(known, reverse=down) and None not in figures[: len(known)], (sort, down)
+            assert sorted(each.buyer for each in found) == sorted(codes)
+
+    own = [each for each in every.buyers if each.seller == "GANNET"]
+    assert len(own) < len(codes), "a reseller's buyers are in the list, and not in the operator's sums"
+    [told] = buyers.sums(every, every.buyers)
+    assert (told.buyers, told.amount, told.before) == (len(own), sum(e.amount for e in own), sum(e.before for e in own))
+    assert told.costed - told.cost == sum(each.margin for each in own if each.margin is not None) != 0
+    assert {each.of for each in own} == {told.amount}
+    mine = demo.snapshot(buyers.overview, BRAMBLE, MONTH)
+    assert [each.seller for each in mine.buyers if each.buyer == "BRAMBLE"] == ["Gannet & Rowe Managed IT"]
+    assert [each for each in mine.buyers if each.seller == "BRAMBLE"] == [
+        each for each in every.buyers if each.seller == "BRAMBLE"
+    ]

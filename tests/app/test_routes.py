@@ -218,8 +218,9 @@ def told(answer: Any, facts: Facts) -> tuple[int, str]:
     sent = f"{answer.request.url} {answer.request.content.decode()}"
     text = re.sub(r"/calendar/[\w-]+|flk_[\w-]+|\d{4}-\d\d-\d\dT[\d:.]+(?:\+00:00|Z)", "@", answer.text)
     for each in facts.values():
-        if str(each) in sent:
-            text = re.sub(rf"(?<![\w.-]){re.escape(str(each))}(?![\w-])", "·", text)
+        whole = rf"(?<![\w.-]){re.escape(str(each))}(?![\w-])"
+        if re.search(whole, sent):
+            text = re.sub(whole, "·", text)
     return answer.status_code, text
 
 

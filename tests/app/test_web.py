@@ -23,7 +23,7 @@ from fair_ladle.app.enforcement.enforcing import enforce_all
 from fair_ladle.app.people_admin import listing
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.plumbing.http import sheet
+from fair_ladle.app.plumbing.exports import Form, sheet
 from fair_ladle.app.plumbing.slots import AllTaken, slot
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
@@ -327,7 +327,7 @@ def test_a_refused_taking_carries_its_ladder(operator: TestClient) -> None:
 def test_costs_are_the_sellers_alone(operator: TestClient, client_admin: TestClient, signed_in: SignIn) -> None:
     def buyers(client: TestClient) -> dict[str, Any]:
         return {
-            each["buyer"]: each for each in client.get("/api/statements", params={"month": "2026-10"}).json()["buyers"]
+            each["buyer"]: each for each in client.get("/api/statements", params={"month": "2026-10"}).json()["rows"]
         }
 
     every = buyers(operator)
@@ -515,7 +515,7 @@ def test_what_makes_a_file_ends_with_whoever_asked_for_it() -> None:
     async def send(message: Any) -> None:
         sent.append(len(message.get("body", b"")))
 
-    for form in ("csv", "xlsx"):
+    for form in (Form("csv"), Form("xlsx"), Form("csv", frozenset({"number"}))):
         ended.clear()
         sent.clear()
         answer = sheet("numbers", form, ["number"], rows())

@@ -4,6 +4,7 @@ paid, and a disputed line that is answered and credited."""
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 from playwright.sync_api import expect
 
@@ -41,6 +42,52 @@ def test_what_one_pays_and_what_more_would_cost(open_page: Open) -> None:
     expect(row).to_contain_text("+144.00")
     page.get_by_label("A month with").fill("-3")
     expect(row).to_contain_text("−21.60")
+
+
+STUB = """() => { window.print = () => {
+  window.printed = document.querySelector('.printsheet').textContent
+  window.dispatchEvent(new Event('afterprint'))
+} }"""
+
+
+def test_all_buyers_in_an_order_and_on_paper(open_page: Open) -> None:
+    page = open_page(at="/statements?month=2026-10")
+    grid = page.get_by_role("grid", name="Statements of October 2026")
+    press(grid.get_by_role("button", name="Before tax, EUR"))
+    first = grid.get_by_role("row").nth(1)
+    expect(first).to_contain_text("Tern Housing Association")
+    expect(grid.get_by_role("row").last).to_contain_text("10 buyers of Gannet & Rowe")
+    press(grid.get_by_role("button", name="Buyer"))
+    expect(first).to_contain_text("Bramble")
+    page.evaluate(STUB)
+
+    def printed(how: str) -> str:
+        press(page.get_by_role("button", name="Export"))
+        press(page.get_by_role("button", name=how, exact=True))
+        page.wait_for_function("() => window.printed !== undefined")
+        text: str = page.evaluate("() => [window.printed, window.printed = undefined][0]")
+        return text
+
+    without, costs = printed("Print"), printed("Print with costs")
+    assert without.startswith("StatementsOctober 2026 · 13 rows · Gannet & Rowe") and "Total EUR" in without
+    assert "Margin" in costs and "Margin" not in without and "Cost" not in without
+    expect(page.locator(".printsheet")).to_have_count(0)
+    press(page.get_by_role("button", name="Export"))
+    press(page.get_by_role("button", name="Columns…"))
+    dialog = page.get_by_role("dialog", name="Columns to export")
+    for column in ("Seller", "Seller name", "Buyer", "Month before"):
+        dialog.get_by_label(column, exact=True).uncheck()
+    assert serious_findings(page) == []
+    press(dialog.get_by_role("button", name="Save"))
+    assert "rowsGannet" not in (some := printed("Print")) and "NameAmountCurrencyBramble IT Partners" in some
+    press(page.get_by_role("button", name="Export"))
+    with page.expect_download() as kept:
+        page.get_by_role("link", name="CSV", exact=True).click()
+    assert Path(kept.value.path()).read_text().splitlines()[0] == "name,amount,cost,margin,currency,number"
+    page.goto("/people?account=TERN")
+    page.get_by_role("grid", name="People").wait_for()
+    page.evaluate(STUB)
+    assert "of Tern Housing Association · 78 rows" in printed("Print"), "what it is narrowed to"
 
 
 def test_a_month_is_checked_and_closed(open_page: Open) -> None:

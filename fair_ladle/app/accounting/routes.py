@@ -9,7 +9,8 @@ from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounting import einvoices, focus, journal, month_files
-from fair_ladle.app.plumbing.http import Db, Format, Keyed, Streamed, Who, attachment, sheet
+from fair_ladle.app.plumbing.exports import Format, Streamed, sheet
+from fair_ladle.app.plumbing.http import Db, Keyed, Who, attachment
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.connectors.sheets_out import Cell, Totals, csv_parts
 from fair_ladle.connectors.zip_out import TYPE, zip_parts
@@ -66,7 +67,7 @@ def set_journal_accounts(db: Keyed, who: Who, seller: str, body: JournalAccounts
 
 
 @routes.get("/{seller}/journal", response_class=Response)
-def journal_file(db: Db, who: Who, seller: str, month: str, form: Format = "csv") -> Response:
+def journal_file(db: Db, who: Who, form: Format, seller: str, month: str) -> Response:
     """The entries of a seller's month (YYYY-MM), each document balanced."""
     rows = ([getattr(entry, column) for column in ENTRIES] for entry in db.stream(journal.journal, who, seller, month))
     return sheet(f"journal-{seller}-{month}", form, ENTRIES, rows, Totals(("debit", "credit"), "currency"))
@@ -74,7 +75,7 @@ def journal_file(db: Db, who: Who, seller: str, month: str, form: Format = "csv"
 
 @routes.get("/{seller}/tax", response_class=Response)
 def tax_file(
-    db: Db, who: Who, seller: str, since: str = Query(alias="from"), until: str = Query(), form: Format = "csv"
+    db: Db, who: Who, form: Format, seller: str, since: str = Query(alias="from"), until: str = Query()
 ) -> Response:
     """The tax of a seller's closed months from one to another (YYYY-MM), by currency and rate."""
     found = db.snapshot(journal.tax_summary, who, seller, since, until)

@@ -14,7 +14,8 @@ from fair_ladle.app.allocations.positions import Positions
 from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.days import Day
-from fair_ladle.app.plumbing.http import At, Db, Format, Who, sheet
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import At, Db, Who
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, needs, reads_only
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.calendar import instant
@@ -331,7 +332,7 @@ def grid(
 def export(
     db: Db,
     who: Who,
-    form: Format = "csv",
+    form: Format,
     product: list[str] | None = Query(None),
     at: At | None = None,
     account: list[str] | None = Query(None),

@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices import acting, offline, usecases
 from fair_ladle.app.plumbing.days import Day
-from fair_ladle.app.plumbing.http import Db, Format, ProblemBody, Who, problem_response, sheet, written
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, ProblemBody, Who, problem_response, written
 from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 
@@ -186,13 +187,13 @@ def devices(
 def export(
     db: Db,
     who: Who,
+    form: Format,
     find: str = Query("", max_length=200),
     product: str | None = None,
     account: str | None = None,
     revoked: bool = False,
     sort: usecases.Sort = "machine",
     down: bool = False,
-    form: Format = "csv",
 ) -> Response:
     """What the list shows, as a file."""
     found = db.stream(usecases.every, who, find, product, account, revoked, sort, down)

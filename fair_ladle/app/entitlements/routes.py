@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements import usecases
 from fair_ladle.app.entitlements.reconciling import ReconcileResult
-from fair_ladle.app.plumbing.http import Db, Format, Who, sheet, written
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Who, written
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, reads_only
 
 routes = Router("/api/entitlements", "entitlements", sees="people.see", changes="layers.change")
@@ -179,7 +180,7 @@ def queue(
 
 
 @routes.get("/queue/export", response_class=Response)
-def export(db: Db, who: Who, product: str | None = None, form: Format = "csv") -> Response:
+def export(db: Db, who: Who, form: Format, product: str | None = None) -> Response:
     """All of them, as a file."""
     columns = ["product", "place", "username", "name", "account", "priority", "waits_for", "since"]
     found = db.snapshot(usecases.queue, who, product)

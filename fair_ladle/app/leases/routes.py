@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices.routes import PUBLIC, Bearer
 from fair_ladle.app.leases import jobs, usecases
-from fair_ladle.app.plumbing.http import Db, Format, ProblemBody, Who, sheet, written
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, ProblemBody, Who, written
 from fair_ladle.app.plumbing.routing import Router
 
 GONE: dict[int | str, dict[str, Any]] = {410: {"model": ProblemBody, "description": "The session has ended"}}
@@ -136,12 +137,12 @@ def sessions(
 def export(
     db: Db,
     who: Who,
+    form: Format,
     find: str = Query("", max_length=200),
     product: str | None = None,
     account: str | None = None,
     sort: usecases.Sort = "person",
     down: bool = False,
-    form: Format = "csv",
 ) -> Response:
     """What the list shows, as a file."""
     found = db.stream(usecases.every, who, find, product, account, sort, down)

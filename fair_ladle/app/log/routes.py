@@ -10,7 +10,8 @@ from pydantic import BaseModel
 
 from fair_ladle.app.log import usecases
 from fair_ladle.app.plumbing.days import Day
-from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
 routes = Router("/api/log", "log", sees="log.see", changes="log.see")
@@ -113,7 +114,7 @@ def read(db: Db, who: Who, wanted: Wanted, before: int | None = None, limit: int
 
 
 @routes.get("/export", response_class=Response)
-def export(db: Db, who: Who, wanted: Wanted, form: Format = "csv") -> Response:
+def export(db: Db, who: Who, form: Format, wanted: Wanted) -> Response:
     """What is shown, as a file, newest first."""
 
     def rows() -> Iterator[list[Any]]:

@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.assignments.service import MOST_AT_ONCE
 from fair_ladle.app.numbers import usecases
-from fair_ladle.app.plumbing.http import Db, Format, Who, sheet, written
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Who, written
 from fair_ladle.app.plumbing.routing import Router
 
 routes = Router("/api/items", "items", sees="devices.see", changes="devices.change")
@@ -113,12 +114,12 @@ def export(
     product: str,
     db: Db,
     who: Who,
+    form: Format,
     state: States = "assigned",
     find: str = Query("", max_length=200),
     account: str | None = None,
     sort: usecases.Sort = "number",
     down: bool = False,
-    form: Format = "csv",
 ) -> Response:
     """What the list shows, as a file."""
     found = db.stream(usecases.every, who, product, state, find, account, sort, down)

@@ -45,7 +45,8 @@ from fair_ladle.app.people_admin.schemas import (
     ViewBody,
 )
 from fair_ladle.app.personal_storage.usecases import Storage
-from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, needs, reads_only
 from fair_ladle.core.quantities import to_units
 
@@ -163,7 +164,7 @@ def count(db: Db, who: Who, asked: AskedOf) -> Any:
 
 @routes.get("/export", response_class=Response)
 @for_people_of_a_group
-def export(db: Db, who: Who, asked: AskedOf, sort: Sort = "name", down: bool = False, form: Format = "csv") -> Response:
+def export(db: Db, who: Who, form: Format, asked: AskedOf, sort: Sort = "name", down: bool = False) -> Response:
     """What the list shows, as a file."""
     names = [
         "username",

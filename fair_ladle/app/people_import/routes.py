@@ -13,7 +13,8 @@ from fair_ladle.app.people_import import usecases
 from fair_ladle.app.people_import.carrying_out import LEFT
 from fair_ladle.app.people_import.planning import FIELDS, ImportChoices, Leaving
 from fair_ladle.app.plumbing.days import Day
-from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Keyed, Who
 from fair_ladle.app.plumbing.routing import Router
 
 UPLOAD = "/api/people-imports"
@@ -278,7 +279,7 @@ def forget(import_id: int, db: Db, who: Who) -> None:
 
 
 @routes.get("/{import_id}/export", response_class=Response)
-def export(import_id: int, db: Db, who: Who, form: Format = "csv") -> Response:
+def export(import_id: int, db: Db, who: Who, form: Format) -> Response:
     """Row by row what was done; before it is begun, every fault."""
     if db.run(usecases.one, who, import_id).state == "open":
         faults = db.run(usecases.preview, who, import_id).plan.faults

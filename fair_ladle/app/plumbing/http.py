@@ -3,26 +3,21 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator, Generator, Iterable, Sequence
+from collections.abc import AsyncIterator
 from dataclasses import replace
 from datetime import datetime
-from itertools import chain
-from typing import Annotated, Literal
+from typing import Annotated
 
 from anyio import CancelScope, to_thread
-from fastapi import Depends, Request, Response
-from fastapi.responses import JSONResponse, StreamingResponse
+from fastapi import Depends, Request
+from fastapi.responses import JSONResponse
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
-from starlette.types import Receive, Scope, Send
 
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import AskedDatabase
 from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.problems import Problem, not_allowed
-from fair_ladle.connectors.sheets_out import TYPES, Cell, Totals, csv_parts, xlsx_parts
 
-Format = Literal["csv", "xlsx", "tsv"]
-"""What a table is sent as; tsv is for the clipboard."""
 PROBLEM_TYPE = "application/problem+json"
 SAFE = {"GET", "HEAD", "OPTIONS"}
 """Methods that change nothing."""
@@ -147,33 +142,3 @@ def written(at: datetime | None) -> str | None:
 def attachment(name: str) -> dict[str, str]:
     """The header of a file to keep; what no header can hold of its name is a hyphen."""
     return {"Content-Disposition": f'attachment; filename="{re.sub(r"[^A-Za-z0-9._-]+", "-", name)}"'}
-
-
-def sheet(
-    name: str, form: Format, columns: Sequence[str], rows: Iterable[Sequence[Cell]], totals: Totals | None = None
-) -> Response:
-    """A table as a file to keep, sent as its rows come: whoever leaves ends it. What is refused is so before it
-    begins. ``totals`` only a workbook has."""
-    parts = (
-        xlsx_parts(name, columns, rows, totals)
-        if form == "xlsx"
-        else csv_parts(columns, rows, "\t" if form == "tsv" else ",")
-    )
-    return Streamed(parts, TYPES[form], attachment(f"{name}.{form}"))
-
-
-class Streamed(StreamingResponse):
-    """An answer that is made while it is sent. However it ends, what makes it ends with it."""
-
-    def __init__(self, parts: Generator[bytes], media_type: str, headers: dict[str, str]):
-        first = next(parts)
-        super().__init__(chain([first], parts), media_type=media_type, headers=headers)
-        self._parts = parts
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        """Send it."""
-        try:
-            await super().__call__(scope, receive, send)
-        finally:
-            with CancelScope(shield=True):
-                await to_thread.run_sync(self._parts.close)

@@ -10,8 +10,9 @@ from typing import Annotated, Any, Literal
 from fastapi import Body, Query, Response
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.plumbing.exports import Format, sheet
 from fair_ladle.app.plumbing.foreign import table_of
-from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
+from fair_ladle.app.plumbing.http import Db, Keyed, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.receivables import billing_details, listing, payments, questions, sending
 from fair_ladle.connectors.sheets_out import Totals
@@ -303,8 +304,8 @@ def receivable_sums(db: Db, who: Who, seller: str) -> Any:
 def export_receivables(
     db: Db,
     who: Who,
+    form: Format,
     seller: str,
-    form: Format = "csv",
     state: State | None = None,
     month: str | None = None,
     find: str = Query("", max_length=200),

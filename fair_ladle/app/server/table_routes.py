@@ -8,7 +8,8 @@ from typing import Annotated
 from fastapi import Response
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.plumbing.http import Who, sheet
+from fair_ladle.app.plumbing.exports import Form, sheet
+from fair_ladle.app.plumbing.http import Who
 from fair_ladle.app.plumbing.permissions import OWN
 from fair_ladle.app.plumbing.routing import Router, reads_only
 
@@ -38,7 +39,7 @@ def workbook(body: TableBody, who: Who) -> Response:
     """The table as a workbook; nothing is looked up and nothing kept."""
     return sheet(
         body.name,
-        "xlsx",
+        Form("xlsx"),
         body.columns,
         ([Decimal(cell.figure) if isinstance(cell, FigureBody) else cell for cell in row] for row in body.rows),
     )

@@ -9,7 +9,8 @@ from typing import Any
 from fastapi import Response
 from pydantic import BaseModel
 
-from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, needs
 from fair_ladle.app.statements import margins
 from fair_ladle.connectors.sheets_out import Totals
@@ -91,7 +92,7 @@ def pool_margins(db: Db, who: Who, month: str) -> Any:
 
 
 @routes.get("/export", response_class=Response)
-def export_margins(db: Db, who: Who, month: str, form: Format = "csv") -> Response:
+def export_margins(db: Db, who: Who, form: Format, month: str) -> Response:
     """The same by product, as a file."""
     rows: list[list[Any]] = [
         [each.seller, each.seller_name, each.product, each.product_name, each.buyers, each.charged, each.cost]

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from decimal import Decimal
-from typing import Any
+from typing import Annotated, Any
 
 from fastapi import Query, Response
 
 from fair_ladle.app.plumbing.days import Day
-from fair_ladle.app.plumbing.http import Db, Format, Who, attachment, sheet
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Who, attachment
 from fair_ladle.app.plumbing.routing import Router
-from fair_ladle.app.statements import forecasts, views
+from fair_ladle.app.statements import buyers, forecasts, views
 from fair_ladle.app.statements.documents import as_pdf, documents
 from fair_ladle.app.statements.schemas import (
     Buyer,
     Buyers,
+    BuyersSum,
+    BuyersSummary,
     ClosedMonth,
     EvidenceBody,
     EvidenceRow,
@@ -35,65 +38,124 @@ from fair_ladle.connectors.sheets_out import Totals
 from fair_ladle.core.quantities import plain
 
 routes = Router("/api/statements", "statements", sees="statements.see", changes="statements.see")
+sums_routes = Router("/api/statement-sums", "statements", sees="statements.see", changes="statements.see")
 
 
 def _text(amount: Decimal | None) -> str | None:
     return None if amount is None else f"{amount:f}"
 
 
-def _buyers(found: views.Overview, month: str) -> Buyers:
-    return Buyers(
+def _amount(amount: Decimal) -> str:
+    return f"{amount:f}"
+
+
+def _buyer(row: buyers.BuyerRow) -> Buyer:
+    return Buyer(
+        seller=row.seller,
+        seller_name=row.seller_name,
+        buyer=row.buyer,
+        name=row.name,
+        kind=row.kind,
+        amount=_amount(row.amount),
+        before=_amount(row.before),
+        cost=_text(row.cost),
+        currency=row.currency,
+        unpriced=row.unpriced,
+        number=row.number,
+        of=_amount(row.of),
+    )
+
+
+Find = Annotated[str, Query(max_length=200)]
+
+
+@routes.get("", response_model=Buyers)
+def list_buyers(
+    db: Db,
+    who: Who,
+    month: str,
+    find: Find = "",
+    sort: buyers.Sort | None = None,
+    down: bool = False,
+    offset: int = Query(0, ge=0),
+    limit: int = Query(100, ge=0, le=500),
+) -> Any:
+    """Buyers of one's branch for a month (YYYY-MM), by tree or in another order."""
+    rows = buyers.in_order(buyers.found(db.snapshot(buyers.overview, who, month), find), sort, down)
+    return Buyers(total=len(rows), rows=[_buyer(row) for row in rows[offset : offset + limit]])
+
+
+@sums_routes.get("", response_model=BuyersSummary)
+def summary(db: Db, who: Who, month: str, find: Find = "") -> Any:
+    """How far a month is, and what its buyers (or those found) come to together."""
+    every = db.snapshot(buyers.overview, who, month)
+    closed, rows = every.closed, every.buyers
+    return BuyersSummary(
         month=month,
-        days=(found.last - found.first).days + 1,
-        days_read=found.days_read,
+        days=(every.last - every.first).days + 1,
+        days_read=every.days_read,
         closed=None
-        if found.closed is None
-        else ClosedMonth(at=found.closed.closed_at.isoformat(), by=found.closed.closed_by, reason=found.closed.reason),
-        buyers=[
-            Buyer(
-                seller=each.seller,
-                buyer=each.buyer,
-                name=each.name,
-                kind=each.kind,
-                amount=f"{each.amount:f}",
-                before=f"{each.before:f}",
-                cost=_text(each.cost),
+        if closed is None
+        else ClosedMonth(at=closed.closed_at.isoformat(), by=closed.closed_by, reason=closed.reason),
+        buyers=len(rows),
+        sells=any(row.seller == every.own for row in rows),
+        sellers=len({row.seller for row in rows}),
+        numbered=any(row.number is not None for row in rows),
+        costed=any(row.cost is not None for row in rows),
+        currencies=sorted({row.currency for row in rows if row.currency}),
+        sums=[
+            BuyersSum(
                 currency=each.currency,
-                unpriced=each.unpriced,
-                number=each.number,
+                buyers=each.buyers,
+                amount=_amount(each.amount),
+                before=_amount(each.before),
+                cost=_amount(each.cost),
+                costed=_amount(each.costed),
             )
-            for each in found.buyers
+            for each in buyers.sums(every, buyers.found(every, find))
         ],
     )
 
 
-@routes.get("", response_model=Buyers)
-def buyers(db: Db, who: Who, month: str) -> Any:
-    """All buyers of one's branch for a month (YYYY-MM)."""
-    return _buyers(db.snapshot(views.overview, who, month), month)
-
-
 @routes.get("/export", response_class=Response)
-def export_buyers(db: Db, who: Who, month: str, form: Format = "csv") -> Response:
-    """All buyers for a month, as a file."""
-    rows: list[list[Any]] = []
-    for each in _buyers(db.snapshot(views.overview, who, month), month).buyers:
-        cost = None if each.cost is None else Decimal(each.cost)
-        amount = Decimal(each.amount)
-        rows.append(
-            [
-                each.seller,
-                each.buyer,
-                each.name,
-                amount,
-                Decimal(each.before),
-                cost,
-                None if cost is None else amount - cost,
-                each.currency,
-                each.number,
-            ]
-        )
-    columns = ["seller", "buyer", "name", "amount", "month_before", "cost", "margin", "currency", "number"]
+def export_buyers(
+    db: Db,
+    who: Who,
+    form: Format,
+    month: str,
+    find: Find = "",
+    sort: buyers.Sort | None = None,
+    down: bool = False,
+) -> Response:
+    """Buyers for a month, as a file."""
+    found = buyers.in_order(buyers.found(db.snapshot(buyers.overview, who, month), find), sort, down)
+    rows: list[list[Any]] = [
+        [
+            row.seller,
+            row.seller_name,
+            row.buyer,
+            row.name,
+            row.amount,
+            row.before,
+            row.cost,
+            row.margin,
+            row.currency,
+            row.number,
+        ]
+        for row in found
+    ]
+    columns = [
+        "seller",
+        "seller_name",
+        "buyer",
+        "name",
+        "amount",
+        "month_before",
+        "cost",
+        "margin",
+        "currency",
+        "number",
+    ]
     totals = Totals(("amount", "month_before", "cost", "margin"), "currency")
     return sheet(f"statements-{month}", form, columns, rows, totals)
 
@@ -255,7 +317,7 @@ def statement(
 
 
 @routes.get("/{buyer}/export", response_class=Response)
-def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "csv") -> Response:
+def export_statement(db: Db, who: Who, form: Format, buyer: str, month: str) -> Response:
     """One buyer's statement, lines and their parts, as a file."""
     rows = db.snapshot(table, who, buyer, month)
     return sheet(f"statement-{buyer}-{month}", form, COLUMNS, rows, Totals(("amount",), "currency", "account"))

@@ -9,9 +9,10 @@ from pydantic import BaseModel
 
 class Buyer(BaseModel):
     """One buyer's month in one currency, before tax; cost null for whom it is none of the business, number while the
-    month is open."""
+    month is open; ``of`` is what its seller charges all its buyers in that currency."""
 
     seller: str
+    seller_name: str
     buyer: str
     name: str
     kind: str
@@ -21,6 +22,7 @@ class Buyer(BaseModel):
     currency: str
     unpriced: int
     number: str | None
+    of: str
 
 
 class ClosedMonth(BaseModel):
@@ -32,13 +34,39 @@ class ClosedMonth(BaseModel):
 
 
 class Buyers(BaseModel):
-    """All buyers of a month and how many of its days are read."""
+    """Some of the buyers of a month, and how many there are."""
+
+    total: int
+    rows: list[Buyer]
+
+
+class BuyersSum(BaseModel):
+    """What so many buyers come to in a currency; ``cost`` of those whose cost is known, which are charged
+    ``costed``."""
+
+    currency: str
+    buyers: int
+    amount: str
+    before: str
+    cost: str
+    costed: str
+
+
+class BuyersSummary(BaseModel):
+    """How many days of a month are read, how many buyers it has, of how many sellers, whether one sells to some
+    oneself, whether any has a number or a cost to show, and what they come to."""
 
     month: str
     days: int
     days_read: int
-    buyers: list[Buyer]
     closed: ClosedMonth | None
+    buyers: int
+    sells: bool
+    sellers: int
+    numbered: bool
+    costed: bool
+    currencies: list[str]
+    sums: list[BuyersSum]
 
 
 class TierBody(BaseModel):

@@ -8,8 +8,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.statements.ledger import Statement
-from fair_ladle.app.statements.usecases import statements
-from fair_ladle.app.statements.views import seller_as_seen
+from fair_ladle.app.statements.usecases import seller_as_seen, statements
 from fair_ladle.connectors.sheets_out import Cell
 from fair_ladle.core.statement_lines import Kind
 

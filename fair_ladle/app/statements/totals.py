@@ -59,7 +59,7 @@ _totals: Cache[ProductTotals] = Cache(128, megabytes=48, at_once=1)
 
 def product_totals(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
     """One product's totals of a month: as they are kept, or worked out anew where they are others by now."""
-    made_of = _made_of(tx, product, first, last)
+    made_of = made_of_facts(tx, product, first, last)
     if made_of is None:
         return worked_out(tx, product, first, last)
     key = (tx.installation, product, first, made_of)
@@ -99,7 +99,7 @@ def costs_of(
     """What a buyer's lines of a month cost its seller, by product's code; left out where there is no line. Where that
     has to be worked out of everybody's month, and ``waits`` is not said, nothing; and whether that is so."""
     there = store.kept_months(tx.connection, first)
-    kept = [each for each in products if there.get(each.id) == _made_of(tx, each, first, last)]
+    kept = [each for each in products if there.get(each.id) == made_of_facts(tx, each, first, last)]
     if len(kept) < len(products) and not waits:
         return {}, True
     account_id = accounts_service.ids_by_code(tx, [buyer]).get(buyer)
@@ -123,14 +123,14 @@ def refuse_unless_kept(tx: Transaction, accounts: Accounts, first: date, sees_al
         return
     last = month_of(f"{first:%Y-%m}")[1]
     there, products = store.kept_months(tx.connection, first), pools_service.products(tx)
-    ready = sum(there.get(each.id) == _made_of(tx, each, first, last) for each in products)
+    ready = sum(there.get(each.id) == made_of_facts(tx, each, first, last) for each in products)
     if ready < len(products):
         how_far = f" ({ready} of {len(products)} products are done)" if sees_all else ""
         said = f"The figures of {first:%B %Y} are still being calculated{how_far}. Ask again in a minute."
         raise Refused(Problem("busy", "Not ready yet", 503, said))
 
 
-def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str | None:
+def made_of_facts(tx: Transaction, product: Product, first: date, last: date) -> str | None:
     """What a product's totals of a month are made of, as far as it changes; None where it is too early to keep them.
 
     Of a month that is over only late facts change them, and rates; in the one under way also lots and places.
@@ -167,7 +167,7 @@ def outdated(tx: Transaction) -> Iterator[tuple[Product, date, date]]:
         last = month_of(f"{first:%Y-%m}")[1]
         there = store.kept_months(tx.connection, first)
         for product in products:
-            made_of = _made_of(tx, product, first, last)
+            made_of = made_of_facts(tx, product, first, last)
             if made_of is not None and there.get(product.id) != made_of:
                 yield product, first, last
         first = month_before(first)
@@ -180,7 +180,7 @@ def keep_again(database: Database, product: Product, first: date, last: date) ->
     waits for this.
     """
     made_of, totals = database.snapshot(
-        lambda tx: (_made_of(tx, product, first, last), worked_out(tx, product, first, last))
+        lambda tx: (made_of_facts(tx, product, first, last), worked_out(tx, product, first, last))
     )
     if made_of is not None:
         database.run(_keep, product, first, made_of, totals)
@@ -218,7 +218,7 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
     first = month_before(accounts_service.today(tx).replace(day=1))
     last = month_of(f"{first:%Y-%m}")[1]
     for product in pools_service.products(tx):
-        made_of = _made_of(tx, product, first, last)
+        made_of = made_of_facts(tx, product, first, last)
         mine = None if made_of is None else _kept(tx, product, first, made_of)
         if mine is None:
             continue

@@ -14,8 +14,7 @@ from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements.billing import parse_month
-from fair_ladle.app.statements.usecases import statements
-from fair_ladle.app.statements.views import seller_as_seen
+from fair_ladle.app.statements.usecases import seller_as_seen, statements
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
@@ -36,6 +37,14 @@ def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:
         return False
     tree, top = period.accounts.tree, accounts_service.top_row(period.accounts, actor)
     return top in tree.path_up(tree.row(seller))
+
+
+def seller_as_seen(accounts: Accounts, actor: Actor, seller: str) -> str:
+    """A seller by its code, or, where it is the account above the actor's branch, by its name: nothing more of it is
+    said."""
+    if accounts_service.is_in_scope(accounts, actor, seller) or seller not in accounts.tree:
+        return seller
+    return accounts.name(accounts.tree.row(seller))
 
 
 def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:

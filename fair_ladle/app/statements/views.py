@@ -1,4 +1,4 @@
-"""What the statement screens ask: all buyers of a month, one statement day by day, and the evidence of a day."""
+"""What the screen of a statement asks: its lines day by day beside another month, and the evidence of a day."""
 
 from __future__ import annotations
 
@@ -9,151 +9,19 @@ from decimal import Decimal
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod, Line, LineDay, parse_month
-from fair_ladle.app.statements.ledger import Ledger, Statement, numbered
-from fair_ladle.app.statements.rate_cards import decimals_of
-from fair_ladle.app.statements.totals import ProductTotals, costs_of, product_totals, refuse_unless_kept
-from fair_ladle.app.statements.usecases import may_see_cost, statements
+from fair_ladle.app.statements.ledger import Statement
+from fair_ladle.app.statements.totals import costs_of
+from fair_ladle.app.statements.usecases import may_see_cost, seller_as_seen, statements
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.calendar import MICRO, day_name, day_start, instant, month_before, month_of
-from fair_ladle.core.quantities import half_up, plain
+from fair_ladle.core.calendar import MICRO, day_name, day_start, instant, month_before
+from fair_ladle.core.quantities import plain
 from fair_ladle.core.statement_lines import Kind, TaxStatus
-
-
-@dataclass(frozen=True)
-class BuyerRow:
-    """One buyer's month at a glance, in one currency; amounts before tax. ``cost`` None where the actor may not see it
-    or it is not known, ``number`` None while the month is open."""
-
-    seller: str
-    buyer: str
-    name: str
-    kind: str
-    amount: Decimal
-    before: Decimal
-    cost: Decimal | None
-    currency: str
-    unpriced: int
-    number: str | None = None
-
-
-@dataclass(frozen=True)
-class Overview:
-    """All buyers of a month, and how far the month is read."""
-
-    first: date
-    last: date
-    days_read: int
-    buyers: list[BuyerRow]
-    closed: Any
-    """Where the actor's own account has closed the month: closed_at, closed_by, reason."""
-
-
-class MonthsLedger(Ledger):
-    """Statements of everybody as amounts alone: usage comes from what months are kept to come to."""
-
-    def totals(self, first: date) -> list[ProductTotals]:
-        """What every product comes to in a month."""
-        if first not in self._totals:
-            last = month_of(f"{first:%Y-%m}")[1]
-            self._totals[first] = [product_totals(self._tx, each, first, last) for each in self._products]
-        return self._totals[first]
-
-    def __init__(self, tx: Transaction):
-        super().__init__(tx)
-        self._products = pools_service.products(tx)
-        self._totals: dict[date, list[ProductTotals]] = {}
-        self._numbered: dict[date, dict[tuple[str, str], list[tuple[str, Decimal, str | None]]]] = {}
-
-    def usage(self, period: BillingPeriod, buyer: str) -> list[tuple[str, Decimal, str]]:
-        """Product (code), amount and currency of every usage line of a buyer."""
-        return [
-            (product.code, *each.amounts[buyer])
-            for product, each in zip(self._products, self.totals(period.first), strict=True)
-            if buyer in each.amounts
-        ]
-
-    def lines(self, period: BillingPeriod, buyer: str, currency: str) -> tuple[Line, ...]:
-        """None: amounts are all that is wanted."""
-        return ()
-
-    def nets(self, seller: str, buyer: str, first: date) -> list[tuple[str, Decimal, str | None]]:
-        """By currency, what a buyer owes before tax, and its number where the month is closed."""
-        if first in self.closed.get(seller, {}):
-            if first not in self._numbered:
-                mine: dict[tuple[str, str], list[tuple[str, Decimal, str | None]]] = {}
-                for row in closed_store.totals_of(self._tx.connection, first):
-                    net = half_up(row.net, decimals_of(row.currency))
-                    found = (row.currency, net, numbered(row.year, row.number))
-                    mine.setdefault((row.seller, row.buyer), []).append(found)
-                self._numbered[first] = mine
-            return list(self._numbered[first].get((seller, buyer), []))
-        period = self.period(first)
-        terms = period.terms(seller)
-        adjusts = first == self.first_open(seller) and any(
-            self.is_changed(seller, each) for each in self.closed[seller]
-        )
-        if adjusts or any(buyer in each for each in (terms.charges, terms.discounts, terms.credits)):
-            return [(each.currency, each.composed.net, None) for each in self.of_seller(seller, buyer, first)]
-        nets: dict[str, Decimal] = {}
-        for _, amount, currency in self.usage(period, buyer):
-            nets[currency] = nets.get(currency, Decimal(0)) + amount
-        return [(currency, net, None) for currency, net in sorted(nets.items())]
-
-
-def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
-    """Every buyer of the actor's branch with its amount; departments that buy nothing by themselves are left out."""
-    first, last = parse_month(month)
-    ledger = MonthsLedger(tx)
-    accounts = ledger.period(first).accounts
-    tree, top = accounts.tree, accounts_service.top_row(accounts, actor)
-    for each in (first, month_before(first)):
-        refuse_unless_kept(tx, accounts, each, sees_all=top == 0)
-    now, rows = ledger.totals(first), []
-    using = set[str]().union(*(each.amounts for each in now), *(each.unpriced for each in now))
-    special = {*ledger.closed, *ledger.period(first).sellers_with_terms}
-    for row in tree.branch(top).tolist():
-        buyer, seller = tree.codes[row], tree.codes[int(tree.parent[row])]
-        if row == 0 or (buyer not in using and seller not in special):
-            continue
-        nets = ledger.nets(seller, buyer, first)
-        unpriced = sum(buyer in each.unpriced for each in now)
-        before = {currency: net for currency, net, _ in ledger.nets(seller, buyer, month_before(first))} if nets else {}
-        for currency, net, number in nets or ([("", Decimal(0), None)] if unpriced else []):
-            costs = [each.costs[buyer] for each in now if each.amounts.get(buyer, (None, None))[1] == currency]
-            known = [cost for cost in costs if cost is not None] if top in tree.path_up(row)[1:] else []
-            rows.append(
-                BuyerRow(
-                    seller_as_seen(accounts, actor, seller),
-                    buyer,
-                    accounts.name(row),
-                    str(accounts.facts[row].kind),
-                    net,
-                    before.get(currency, Decimal(0)),
-                    sum(known, Decimal(0)) if len(known) == len(costs) and top in tree.path_up(row)[1:] else None,
-                    currency,
-                    unpriced,
-                    number,
-                )
-            )
-    is_closed = first in ledger.closed.get(tree.codes[top], {})
-    closed = closed_store.closing_of(tx.connection, int(accounts.ids[top]), first) if is_closed else None
-    return Overview(first, last, now[0].days if now else 0, rows, closed)
-
-
-def seller_as_seen(accounts: Accounts, actor: Actor, seller: str) -> str:
-    """A seller by its code, or, where it is the account above the actor's branch, by its name: nothing more of it is
-    said."""
-    if accounts_service.is_in_scope(accounts, actor, seller) or seller not in accounts.tree:
-        return seller
-    return accounts.name(accounts.tree.row(seller))
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,8 @@ from fastapi import Path, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.plumbing.days import Day
-from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.exports import Format, sheet
+from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, needs, reads_only
 from fair_ladle.app.storage import folders, left_behind, limits, listing, on_a_day
 from fair_ladle.app.storage.listing import Order, Show, ShowAccounts
@@ -245,9 +246,9 @@ def storage_rows(
 def storage_export(
     db: Db,
     who: Who,
+    form: Format,
     product: Code,
     account: Code,
-    form: Format,
     what: What = "people",
     show: Show = "all",
     order: Order = "size",
@@ -267,9 +268,9 @@ def storage_export(
 def storage_accounts_export(
     db: Db,
     who: Who,
+    form: Format,
     product: Code,
     account: Code,
-    form: Format,
     show: ShowAccounts = "all",
     order: OrderAccounts = "size",
     day: Day | None = None,

@@ -163,10 +163,11 @@ export const draftDetail = (id: number) =>
       take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id }, query: { shown: NONE_BESIDES } } })),
   })
 
-export const buyers = (month: string) =>
+/** How far a month is, and what its buyers (or those found) come to. */
+export const buyersSums = (month: string, find: string) =>
   queryOptions({
-    queryKey: ['statements', month],
-    queryFn: () => take(api.GET('/api/statements', { params: { query: { month } } })),
+    queryKey: ['statements', month, 'sums', find],
+    queryFn: () => take(api.GET('/api/statement-sums', { params: { query: { month, find } } })),
     staleTime: 60_000,
     placeholderData: keepPreviousData,
     // While the month is still being worked out.

@@ -4163,6 +4163,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/statement-sums": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Summary
+         * @description How far a month is, and what its buyers (or those found) come to together.
+         */
+        get: operations["summary_api_statement_sums_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/statements": {
         parameters: {
             query?: never;
@@ -4171,10 +4191,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Buyers
-         * @description All buyers of one's branch for a month (YYYY-MM).
+         * List Buyers
+         * @description Buyers of one's branch for a month (YYYY-MM), by tree or in another order.
          */
-        get: operations["buyers_api_statements_get"];
+        get: operations["list_buyers_api_statements_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4192,7 +4212,7 @@ export interface paths {
         };
         /**
          * Export Buyers
-         * @description All buyers for a month, as a file.
+         * @description Buyers for a month, as a file.
          */
         get: operations["export_buyers_api_statements_export_get"];
         put?: never;
@@ -5704,7 +5724,7 @@ export interface components {
         /**
          * Buyer
          * @description One buyer's month in one currency, before tax; cost null for whom it is none of the business, number while the
-         *     month is open.
+         *     month is open; ``of`` is what its seller charges all its buyers in that currency.
          */
         Buyer: {
             /** Amount */
@@ -5723,25 +5743,71 @@ export interface components {
             name: string;
             /** Number */
             number: string | null;
+            /** Of */
+            of: string;
             /** Seller */
             seller: string;
+            /** Seller Name */
+            seller_name: string;
             /** Unpriced */
             unpriced: number;
         };
         /**
          * Buyers
-         * @description All buyers of a month and how many of its days are read.
+         * @description Some of the buyers of a month, and how many there are.
          */
         Buyers: {
+            /** Rows */
+            rows: components["schemas"]["Buyer"][];
+            /** Total */
+            total: number;
+        };
+        /**
+         * BuyersSum
+         * @description What so many buyers come to in a currency; ``cost`` of those whose cost is known, which are charged
+         *     ``costed``.
+         */
+        BuyersSum: {
+            /** Amount */
+            amount: string;
+            /** Before */
+            before: string;
             /** Buyers */
-            buyers: components["schemas"]["Buyer"][];
+            buyers: number;
+            /** Cost */
+            cost: string;
+            /** Costed */
+            costed: string;
+            /** Currency */
+            currency: string;
+        };
+        /**
+         * BuyersSummary
+         * @description How many days of a month are read, how many buyers it has, of how many sellers, whether one sells to some
+         *     oneself, whether any has a number or a cost to show, and what they come to.
+         */
+        BuyersSummary: {
+            /** Buyers */
+            buyers: number;
             closed: components["schemas"]["ClosedMonth"] | null;
+            /** Costed */
+            costed: boolean;
+            /** Currencies */
+            currencies: string[];
             /** Days */
             days: number;
             /** Days Read */
             days_read: number;
             /** Month */
             month: string;
+            /** Numbered */
+            numbered: boolean;
+            /** Sellers */
+            sellers: number;
+            /** Sells */
+            sells: boolean;
+            /** Sums */
+            sums: components["schemas"]["BuyersSum"][];
         };
         /**
          * BytesAsked
@@ -13145,7 +13211,8 @@ export interface operations {
         parameters: {
             query: {
                 month: string;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path: {
@@ -13487,7 +13554,8 @@ export interface operations {
             query: {
                 from: string;
                 until: string;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path: {
@@ -15077,11 +15145,12 @@ export interface operations {
     export_api_allocations_export_get: {
         parameters: {
             query?: {
-                form?: "csv" | "xlsx" | "tsv";
                 product?: string[] | null;
                 at?: string | null;
                 account?: string[] | null;
                 on?: string | null;
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;
@@ -19077,7 +19146,8 @@ export interface operations {
                 revoked?: boolean;
                 sort?: "machine" | "product" | "account" | "person" | "since" | "reported";
                 down?: boolean;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;
@@ -23536,7 +23606,8 @@ export interface operations {
         parameters: {
             query?: {
                 product?: string | null;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;
@@ -25717,7 +25788,8 @@ export interface operations {
                 account?: string | null;
                 sort?: "number" | "account" | "person" | "address" | "since";
                 down?: boolean;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path: {
@@ -27676,7 +27748,8 @@ export interface operations {
     export_api_log_export_get: {
         parameters: {
             query?: {
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
                 account?: string | null;
                 by?: string | null;
                 kind?: string | null;
@@ -30189,7 +30262,8 @@ export interface operations {
     export_api_people_imports__import_id__export_get: {
         parameters: {
             query?: {
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path: {
@@ -30882,7 +30956,8 @@ export interface operations {
             query?: {
                 sort?: "name" | "username" | "account" | "status" | "title" | "department" | "last_seen";
                 down?: boolean;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
                 find?: string;
                 account?: string | null;
                 group?: string | null;
@@ -35859,10 +35934,11 @@ export interface operations {
     export_receivables_api_receivables__seller__export_get: {
         parameters: {
             query?: {
-                form?: "csv" | "xlsx" | "tsv";
                 state?: ("unsent" | "open" | "overdue" | "paid" | "credit" | "asked") | null;
                 month?: string | null;
                 find?: string;
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path: {
@@ -38738,7 +38814,8 @@ export interface operations {
                 account?: string | null;
                 sort?: "person" | "product" | "account" | "machine" | "began";
                 down?: boolean;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;
@@ -39639,10 +39716,128 @@ export interface operations {
             };
         };
     };
-    buyers_api_statements_get: {
+    summary_api_statement_sums_get: {
         parameters: {
             query: {
                 month: string;
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuyersSummary"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    list_buyers_api_statements_get: {
+        parameters: {
+            query: {
+                month: string;
+                find?: string;
+                sort?: ("name" | "seller" | "number" | "amount" | "change" | "cost" | "margin" | "percent" | "share") | null;
+                down?: boolean;
+                offset?: number;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -39755,7 +39950,11 @@ export interface operations {
         parameters: {
             query: {
                 month: string;
-                form?: "csv" | "xlsx" | "tsv";
+                find?: string;
+                sort?: ("name" | "seller" | "number" | "amount" | "change" | "cost" | "margin" | "percent" | "share") | null;
+                down?: boolean;
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;
@@ -39978,7 +40177,8 @@ export interface operations {
         parameters: {
             query: {
                 month: string;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;
@@ -40432,7 +40632,8 @@ export interface operations {
         parameters: {
             query: {
                 month: string;
-                form?: "csv" | "xlsx" | "tsv";
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path: {
@@ -42166,10 +42367,11 @@ export interface operations {
             query: {
                 product: string;
                 account: string;
-                form: "csv" | "xlsx" | "tsv";
                 show?: "all" | "near" | "over" | "growing";
                 order?: "size" | "week" | "month" | "quarter" | "share";
                 day?: string | null;
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;
@@ -42396,12 +42598,13 @@ export interface operations {
             query: {
                 product: string;
                 account: string;
-                form: "csv" | "xlsx" | "tsv";
                 what?: "people" | "folders" | "categories";
                 show?: "all" | "near" | "over" | "growing" | "untouched" | "nobody";
                 order?: "size" | "week" | "month" | "quarter" | "share" | "used";
                 find?: string;
                 day?: string | null;
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
             };
             header?: never;
             path?: never;

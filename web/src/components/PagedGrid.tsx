@@ -13,11 +13,13 @@ export function PagedGrid<T>({
   label,
   sorting,
   onSort,
+  startsDown = false,
   isMarked = () => false,
   mark = () => undefined,
   markAll,
   open,
   comesHere = false,
+  foot,
   rowHeight = 32,
 }: {
   total: number
@@ -29,6 +31,8 @@ export function PagedGrid<T>({
   label: string
   sorting?: Sorting
   onSort?: (sorting: Sorting) => void
+  /** Whether figures are sorted the largest first. */
+  startsDown?: boolean
   /** Where rows can be marked: whether one is, marking or unmarking those from one place to another, and all. */
   isMarked?: (row: T) => boolean
   mark?: (from: number, to: number, marked: boolean) => void
@@ -36,6 +40,8 @@ export function PagedGrid<T>({
   open: (row: T) => void
   /** Whoever comes for what is listed has the list under their keys once it is there. */
   comesHere?: boolean
+  /** What stands in a last line under each column, by its key. */
+  foot?: Record<string, React.ReactNode>
   rowHeight?: number
 }) {
   const marks = markAll !== undefined
@@ -137,7 +143,12 @@ export function PagedGrid<T>({
               {column.sort ? (
                 <button
                   type="button"
-                  onClick={() => onSort?.({ key: column.key, down: sorting?.key === column.key && !sorting.down })}
+                  onClick={() =>
+                    onSort?.({
+                      key: column.key,
+                      down: sorting?.key === column.key ? !sorting.down : startsDown && column.fig === true,
+                    })
+                  }
                 >
                   {column.title}
                   {sorting?.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
@@ -213,6 +224,17 @@ export function PagedGrid<T>({
           )
         })}
       </div>
+      {foot && (
+        <div role="rowgroup" className="vfoot" style={width}>
+          <div role="row" className="vrow" style={{ ...tracks, minWidth: 0 }}>
+            {columns.map((column) => (
+              <div role="gridcell" key={column.key} className={column.fig ? 'fig' : undefined}>
+                {foot[column.key]}
+              </div>
+            ))}
+          </div>
+        </div>
+      )}
     </div>
   )
 }

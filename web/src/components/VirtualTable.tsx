@@ -8,11 +8,9 @@ export interface Column<T> {
   /** A CSS grid track, like `1fr` or `120px`. */
   width: string
   fig?: boolean
-  /** What things cost: printed only if asked for. */
-  cost?: boolean
   cell: (row: T) => React.ReactNode
   /** Sorting by it is offered where this is given. */
-  sort?: (one: T, other: T) => number
+  sort?: boolean
 }
 
 export interface Sorting {
@@ -27,8 +25,6 @@ export function VirtualTable<T>({
   rowKey,
   label,
   rowHeight = 35,
-  sorting,
-  onSort,
   foot,
   rowClass,
   wide,
@@ -38,8 +34,6 @@ export function VirtualTable<T>({
   rowKey: (row: T) => string | number
   label: string
   rowHeight?: number
-  sorting?: Sorting
-  onSort?: (sorting: Sorting) => void
   foot?: React.ReactNode
   rowClass?: (row: T) => string | undefined
   /** The least width of a row, where there are many columns: the first stays in sight then. */
@@ -71,25 +65,8 @@ export function VirtualTable<T>({
       <div role="rowgroup" className="vhead" style={{ minWidth: wide }}>
         <div role="row" className="vrow" style={tracks} aria-rowindex={1}>
           {columns.map((column) => (
-            <div
-              role="columnheader"
-              key={column.key}
-              className={classOf(column)}
-              aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}
-            >
-              {column.sort && onSort ? (
-                <button
-                  type="button"
-                  onClick={() =>
-                    onSort({ key: column.key, down: sorting?.key === column.key ? !sorting.down : Boolean(column.fig) })
-                  }
-                >
-                  {column.title}
-                  {sorting?.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
-                </button>
-              ) : (
-                column.title
-              )}
+            <div role="columnheader" key={column.key} className={column.fig ? 'fig' : undefined}>
+              {column.title}
             </div>
           ))}
         </div>
@@ -115,7 +92,7 @@ export function VirtualTable<T>({
               }}
             >
               {columns.map((column) => (
-                <div role="cell" key={column.key} className={classOf(column)}>
+                <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
                   {column.cell(row)}
                 </div>
               ))}
@@ -134,9 +111,6 @@ export function VirtualTable<T>({
   )
 }
 
-const classOf = (column: { fig?: boolean; cost?: boolean }) =>
-  [column.fig && 'fig', column.cost && 'costs'].filter(Boolean).join(' ') || undefined
-
 /** Whether the page is being printed: then all rows are there. */
 function usePrinting(): boolean {
   const [printing, setPrinting] = useState(false)
@@ -151,11 +125,4 @@ function usePrinting(): boolean {
     }
   }, [])
   return printing
-}
-
-/** Rows in the order asked for; as they come where none is. */
-export function sorted<T>(rows: T[], columns: Column<T>[], sorting: Sorting | undefined): T[] {
-  const compare = columns.find((column) => column.key === sorting?.key)?.sort
-  if (!sorting || !compare) return rows
-  return [...rows].sort((one, other) => (sorting.down ? compare(other, one) : compare(one, other)))
 }

@@ -20,13 +20,12 @@ import { DeviceTabs } from './DeviceTabs'
 import { PersonField } from './PersonField'
 import { publicKey, useDevices, CHANGES, type Device } from './queries'
 
-const sort = () => 0
 const COLUMNS: Column<Device>[] = [
   {
     key: 'machine',
     title: 'Device',
     width: 'minmax(150px, 1.2fr)',
-    sort,
+    sort: true,
     cell: (row) => (
       <>
         {row.machine}
@@ -34,19 +33,19 @@ const COLUMNS: Column<Device>[] = [
       </>
     ),
   },
-  { key: 'product', title: 'Product', width: 'minmax(140px, 1fr)', sort, cell: (row) => row.product_name },
+  { key: 'product', title: 'Product', width: 'minmax(140px, 1fr)', sort: true, cell: (row) => row.product_name },
   {
     key: 'account',
     title: 'Account',
     width: 'minmax(150px, 1.5fr)',
-    sort,
+    sort: true,
     cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
   },
   {
     key: 'person',
     title: 'Person',
     width: 'minmax(130px, 1fr)',
-    sort,
+    sort: true,
     cell: (row) =>
       row.username ? (
         <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
@@ -56,7 +55,7 @@ const COLUMNS: Column<Device>[] = [
         <span className="quiet">nobody</span>
       ),
   },
-  { key: 'since', title: 'Since', width: '108px', sort, cell: (row) => dayName(dayOf(row.since)) },
+  { key: 'since', title: 'Since', width: '108px', sort: true, cell: (row) => dayName(dayOf(row.since)) },
   {
     key: 'state',
     title: 'State',
@@ -76,7 +75,7 @@ const COLUMNS: Column<Device>[] = [
     key: 'reported',
     title: 'Reported',
     width: '150px',
-    sort,
+    sort: true,
     cell: (row) =>
       row.offline_until ? (
         <span title="Works without a network until then">offline to {dayName(dayOf(row.offline_until))}</span>

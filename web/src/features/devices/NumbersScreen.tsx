@@ -30,12 +30,11 @@ const STATES: [ItemState, string][] = [
 ]
 
 function columns(state: ItemState): Column<Item>[] {
-  const sort = () => 0
   const number: Column<Item> = {
     key: 'number',
     title: 'Number',
     width: 'minmax(170px, 1fr)',
-    sort,
+    sort: true,
     cell: (row) => row.number,
   }
   if (state !== 'assigned')
@@ -45,7 +44,7 @@ function columns(state: ItemState): Column<Item>[] {
         key: 'since',
         title: 'In the stock since',
         width: '150px',
-        sort,
+        sort: true,
         cell: (row) => dayName(dayOf(row.since)),
       },
       {
@@ -61,14 +60,14 @@ function columns(state: ItemState): Column<Item>[] {
       key: 'account',
       title: 'Account',
       width: 'minmax(160px, 1.4fr)',
-      sort,
+      sort: true,
       cell: (row) => <span title={row.account_name ?? undefined}>{row.account_name}</span>,
     },
     {
       key: 'person',
       title: 'Person',
       width: 'minmax(140px, 1fr)',
-      sort,
+      sort: true,
       cell: (row) =>
         row.username ? (
           <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
@@ -82,7 +81,7 @@ function columns(state: ItemState): Column<Item>[] {
       key: 'address',
       title: 'Address',
       width: 'minmax(190px, 2fr)',
-      sort,
+      sort: true,
       cell: (row) =>
         row.address ?? (
           <span
@@ -93,7 +92,7 @@ function columns(state: ItemState): Column<Item>[] {
           </span>
         ),
     },
-    { key: 'since', title: 'Since', width: '110px', sort, cell: (row) => dayName(dayOf(row.since)) },
+    { key: 'since', title: 'Since', width: '110px', sort: true, cell: (row) => dayName(dayOf(row.since)) },
   ]
 }
 
@@ -183,6 +182,7 @@ export default function NumbersScreen() {
         {product && (
           <ExportMenu
             path={`/api/items/${encodeURIComponent(product)}/export`}
+            named="numbers"
             params={{ ...forFile({ ...asked, product: undefined }), state }}
           />
         )}

@@ -18,29 +18,28 @@ import { Chips, forFile, ListFilters, useListFilter } from './ListFilters'
 import { DeviceTabs } from './DeviceTabs'
 import { CHANGES, useSessions, type Session } from './queries'
 
-const sort = () => 0
 const COLUMNS: Column<Session>[] = [
   {
     key: 'person',
     title: 'Person',
     width: 'minmax(150px, 1.2fr)',
-    sort,
+    sort: true,
     cell: (row) => (
       <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
         {row.person}
       </Link>
     ),
   },
-  { key: 'product', title: 'Product', width: 'minmax(120px, 1fr)', sort, cell: (row) => row.product_name },
+  { key: 'product', title: 'Product', width: 'minmax(120px, 1fr)', sort: true, cell: (row) => row.product_name },
   {
     key: 'account',
     title: 'Account',
     width: 'minmax(140px, 1.4fr)',
-    sort,
+    sort: true,
     cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
   },
-  { key: 'machine', title: 'On', width: 'minmax(110px, 1fr)', sort, cell: (row) => row.machine },
-  { key: 'began', title: 'Since', width: '160px', sort, cell: (row) => instantName(row.began_at) },
+  { key: 'machine', title: 'On', width: 'minmax(110px, 1fr)', sort: true, cell: (row) => row.machine },
+  { key: 'began', title: 'Since', width: '160px', sort: true, cell: (row) => instantName(row.began_at) },
   {
     key: 'state',
     title: 'State',

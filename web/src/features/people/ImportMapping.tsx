@@ -193,7 +193,7 @@ export function ImportMapping({ number }: { number: number }) {
                     {found.fault_count} {found.fault_count === 1 ? 'error' : 'errors'}
                   </h2>
                   <span className="grow" />
-                  <ExportMenu path={`/api/people-imports/${number}/export`} params={{}} />
+                  <ExportMenu path={`/api/people-imports/${number}/export`} named="import errors" params={{}} />
                 </div>
                 <VirtualTable
                   rows={found.faults}

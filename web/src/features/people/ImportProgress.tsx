@@ -66,7 +66,7 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
             reversed
           </Link>
         )}
-        {run.done > 0 && <ExportMenu path={`/api/people-imports/${run.id}/export`} params={{}} />}
+        {run.done > 0 && <ExportMenu path={`/api/people-imports/${run.id}/export`} named="import" params={{}} />}
         <Link className="btn btn-outline-primary" to="/people">
           To the people
         </Link>

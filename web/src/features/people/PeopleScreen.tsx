@@ -181,13 +181,12 @@ export default function PeopleScreen() {
 }
 
 function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
-  const sort = () => 0
   return [
     {
       key: 'name',
       title: 'Name',
       width: 'minmax(170px, 1.2fr)',
-      sort,
+      sort: true,
       cell: (row) => (
         <>
           <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
@@ -202,7 +201,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
         </>
       ),
     },
-    { key: 'username', title: 'Username', width: '150px', sort, cell: (row) => row.username },
+    { key: 'username', title: 'Username', width: '150px', sort: true, cell: (row) => row.username },
     {
       key: 'email',
       title: 'E-mail',
@@ -213,14 +212,14 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
       key: 'account',
       title: 'Account',
       width: 'minmax(150px, 1.7fr)',
-      sort,
+      sort: true,
       cell: (row) => <span title={row.account_name}>{row.account_name}</span>,
     },
     {
       key: 'status',
       title: 'Status',
       width: '132px',
-      sort,
+      sort: true,
       cell: (row) => (
         <span className={STATUS[row.status]?.tone}>
           {STATUS[row.status]?.mark} {row.invitation ? INVITED[row.invitation] : row.status}
@@ -231,14 +230,14 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
       key: 'title',
       title: 'Title',
       width: '120px',
-      sort,
+      sort: true,
       cell: (row) => row.title ?? <span className="quiet">–</span>,
     },
     {
       key: 'department',
       title: 'Department',
       width: '130px',
-      sort,
+      sort: true,
       cell: (row) => row.department ?? <span className="quiet">–</span>,
     },
     {
@@ -285,7 +284,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
       key: 'last_seen',
       title: 'Last seen',
       width: '110px',
-      sort,
+      sort: true,
       cell: (row) => (row.last_seen_at ? dayName(dayOf(row.last_seen_at)) : <span className="near">never</span>),
     },
     { key: 'source', title: 'Maintained by', width: '90px', cell: (row) => row.source },

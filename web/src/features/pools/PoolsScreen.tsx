@@ -66,7 +66,7 @@ export default function PoolsScreen() {
           </Button>
         )}
         <CalendarButton />
-        <TableMenu name="lots" of="Lots" />
+        <TableMenu name="lots" of="Lots" costs />
       </div>
       {checking && who && (
         <InvoiceCheck
@@ -322,7 +322,7 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
             <th className="fig">Quantity, {unit}</th>
             <th>First day</th>
             <th>Last day</th>
-            <th className="fig">Price a month</th>
+            <th className="fig costs">Price a month</th>
             <th className="fig">True-up</th>
             <th>
               <span className="visually-hidden">Do</span>
@@ -340,7 +340,7 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
                 <td className="fig">{units(lot.quantity, pool.per_unit)}</td>
                 <td>{dayName(lot.first_day)}</td>
                 <td>{lot.last_day ? dayName(lot.last_day) : 'open'}</td>
-                <td className="fig">
+                <td className="fig costs">
                   {decimal(lot.unit_cost, 2)} <span className="quiet small">{pool.currency}</span>
                 </td>
                 <td className="fig">{lot.true_up ? units(lot.true_up, pool.per_unit) : '–'}</td>

@@ -88,7 +88,7 @@ export default function MarginsScreen() {
           </Form.Select>
         )}
         <span className="grow" />
-        <ExportMenu path="/api/statements/margins/export" params={{ month }} />
+        <ExportMenu path="/api/statements/margins/export" params={{ month }} costs />
       </div>
       <div className="scroll margins">
         {mine.length === 0 ? (

@@ -198,6 +198,7 @@ export default function PaymentsScreen() {
         )}
         <ExportMenu
           path={`/api/receivables/${encodeURIComponent(seller)}/export`}
+          named="payments"
           params={{ ...(state && { state }), find }}
         />
       </div>

@@ -83,7 +83,9 @@ export default function StatementScreen() {
         <PrintMenu costs={sheet !== undefined && sheet.cost !== null} />
         <ExportMenu
           path={`/api/statements/${encodeURIComponent(buyer)}/export`}
+          named="statement"
           params={{ month }}
+          prints={false}
           pdf={sheet && `/api/statements/${encodeURIComponent(buyer)}/pdf`}
           more={[
             { name: 'JSON', path: `/api/statements/${encodeURIComponent(buyer)}/json`, params: { month } },

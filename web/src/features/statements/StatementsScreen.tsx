@@ -1,70 +1,42 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { Link } from 'react-router'
+import { Link, useNavigate } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { buyers as buyersQuery, me, useCan } from '../../api/queries'
-import { minus, money, percent, signed, sum } from '../../domain/money'
+import { buyersSums, me, useCan } from '../../api/queries'
+import { LIST_KEYS } from '../../commands/listKeys'
+import { useCommands } from '../../commands/registry'
+import { minus, money, percent, signed } from '../../domain/money'
 import { dayName, dayOf, monthName, monthWord } from '../../domain/months'
 import { FindField } from '../../components/FindField'
 import { useAddress } from '../../components/address'
 import { ExportMenu } from '../../components/ExportMenu'
-import { PrintMenu } from '../../components/PrintMenu'
+import { useNarrow } from '../../components/useNarrow'
+import { PagedGrid } from '../../components/PagedGrid'
 import { Empty, Trouble, Wait } from '../../components/States'
-import { sorted, VirtualTable, type Column, type Sorting } from '../../components/VirtualTable'
+import type { Column } from '../../components/VirtualTable'
 import { CloseMonth } from './CloseMonth'
 import { lastMonth, MonthBar } from './MonthBar'
 import { JournalAccounts, MonthFiles } from './MonthFiles'
+import { BUYER_SORTS, useBuyers, type Buyer } from './queries'
 import { StatementTabs } from './StatementTabs'
 
-type Buyer = Schemas['Buyer']
-const byNumber = (figure: (row: Buyer) => string | null) => (one: Buyer, other: Buyer) =>
-  Number(figure(one) ?? 0) - Number(figure(other) ?? 0)
+type Summary = Schemas['BuyersSummary']
 
-/** What does each client owe? */
-export default function StatementsScreen() {
-  const who = useQuery(me).data
-  const now = who?.now ?? new Date().toISOString()
-  const own = who?.running
-  const [params, change] = useAddress()
-  const month = params.get('month') ?? lastMonth(now)
-  const found = useQuery(buyersQuery(month))
-  const find = params.get('find') ?? ''
-  const [sorting, setSorting] = useState<Sorting>()
-  const [closing, setClosing] = useState(false)
-  const [naming, setNaming] = useState(false)
-  const [said, setSaid] = useState('')
-  const closes = useCan('statements.close')
-  if (found.isError) return <Trouble page="Statements" error={found.error} again={() => void found.refetch()} />
-  if (!found.data) return <Wait what="the statements" />
-  const { buyers, days, days_read, closed } = found.data
-  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
-  const shown = buyers.filter((each) =>
-    words.every((word) => `${each.name} ${each.buyer}`.toLowerCase().includes(word)),
-  )
-  const totals = new Map<string, string>()
-  for (const each of buyers)
-    totals.set(
-      `${each.seller} ${each.currency}`,
-      sum([totals.get(`${each.seller} ${each.currency}`) ?? '0', each.amount]),
-    )
-  const nameOf = (seller: string) =>
-    seller === own?.account ? own.name : (buyers.find((each) => each.buyer === seller)?.name ?? seller)
-  const sellers = new Set(buyers.map((each) => each.seller))
-  const currencies = new Set(buyers.map((each) => each.currency).filter(Boolean))
-  const currency = currencies.size === 1 ? [...currencies][0] : undefined
-  const costs = shown.some((each) => each.cost !== null)
-  const share = (row: Buyer) =>
-    Number(row.amount) / Math.max(0.01, Number(totals.get(`${row.seller} ${row.currency}`) ?? '0'))
-  const columns: Column<Buyer>[] = [
+/** The columns that a month has something for. */
+function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
+  const currency = summary.currencies.length === 1 ? summary.currencies[0] : undefined
+  const several = summary.sellers > 1
+  const marginOf = (row: Buyer) => (row.cost === null ? null : minus(row.amount, row.cost))
+  return [
     {
       key: 'name',
       title: 'Buyer',
       width: 'minmax(214px, 2fr)',
-      sort: (one, other) => one.name.localeCompare(other.name),
+      sort: true,
       cell: (row) => (
         <>
-          <Link to={`/statements/${encodeURIComponent(row.buyer)}?month=${month}`} style={{ fontWeight: 620 }}>
+          <Link to={addressOf(row, summary.month)} tabIndex={-1} style={{ fontWeight: 620 }}>
             {row.name}
           </Link>
           {row.kind !== 'client' && <span className="tag">{row.kind}</span>}
@@ -72,24 +44,28 @@ export default function StatementsScreen() {
         </>
       ),
     },
-    ...(sellers.size > 1
+    ...(several
       ? [
           {
             key: 'seller',
             title: 'Sold by',
-            width: 'minmax(104px, 1.2fr)',
-            sort: (one: Buyer, other: Buyer) => one.seller.localeCompare(other.seller),
-            cell: (row: Buyer) => <span className="quiet">{nameOf(row.seller)}</span>,
+            width: 'minmax(104px, 1.5fr)',
+            sort: true,
+            cell: (row: Buyer) => (
+              <span className={row.seller === own ? 'quiet' : undefined} title={row.seller_name}>
+                {row.seller_name}
+              </span>
+            ),
           },
         ]
       : []),
-    ...(buyers.some((each) => each.number !== null)
+    ...(summary.numbered
       ? [
           {
             key: 'number',
             title: 'Number',
             width: '120px',
-            sort: (one: Buyer, other: Buyer) => (one.number ?? '').localeCompare(other.number ?? ''),
+            sort: true,
             cell: (row: Buyer) => <span className="quiet">{row.number ?? 'open'}</span>,
           },
         ]
@@ -97,9 +73,9 @@ export default function StatementsScreen() {
     {
       key: 'amount',
       title: `Before tax${currency ? `, ${currency}` : ''}`,
-      width: 'minmax(124px, 1fr)',
+      width: 'minmax(136px, 1fr)',
       fig: true,
-      sort: byNumber((row) => row.amount),
+      sort: true,
       cell: (row) => (
         <b>
           {money(row.amount)}
@@ -108,77 +84,114 @@ export default function StatementsScreen() {
       ),
     },
     {
-      key: 'before',
+      key: 'change',
       title: 'Against last month',
       width: 'minmax(146px, 1fr)',
       fig: true,
-      sort: byNumber((row) => minus(row.amount, row.before)),
+      sort: true,
       cell: (row) => signed(minus(row.amount, row.before)),
     },
-    ...(costs
+    ...(summary.costed
       ? [
           {
             key: 'cost',
-            cost: true,
             title: 'Cost',
             width: 'minmax(100px, 1fr)',
             fig: true,
-            sort: byNumber((row) => row.cost),
+            sort: true,
             cell: (row: Buyer) => (row.cost === null ? '–' : money(row.cost)),
           },
           {
             key: 'margin',
-            cost: true,
             title: 'Margin',
             width: 'minmax(100px, 1fr)',
             fig: true,
-            sort: byNumber((row) => (row.cost === null ? null : minus(row.amount, row.cost))),
-            cell: (row: Buyer) =>
-              row.cost === null ? (
-                '–'
-              ) : (
-                <span className={Number(minus(row.amount, row.cost)) < 0 ? 'over' : undefined}>
-                  {money(minus(row.amount, row.cost))}
-                </span>
-              ),
+            sort: true,
+            cell: (row: Buyer) => {
+              const margin = marginOf(row)
+              if (margin === null) return '–'
+              return <span className={Number(margin) < 0 ? 'over' : undefined}>{money(margin)}</span>
+            },
           },
           {
             key: 'percent',
-            cost: true,
             title: 'Margin, %',
             width: '96px',
             fig: true,
+            sort: true,
             cell: (row: Buyer) => (
-              <span className="quiet">
-                {row.cost === null ? '–' : percent(minus(row.amount, row.cost), row.amount)}
-              </span>
+              <span className="quiet">{row.cost === null ? '–' : percent(marginOf(row) ?? '0', row.amount)}</span>
             ),
           },
         ]
       : []),
     {
       key: 'share',
-      title: sellers.size > 1 ? 'Share of seller’s' : 'Share of total',
+      title: several ? 'Share of seller’s' : 'Share of total',
       width: '150px',
       fig: true,
+      sort: true,
       cell: (row) => (
         <span className="sharebar">
-          <span className="quiet">{percent(row.amount, totals.get(`${row.seller} ${row.currency}`) ?? '0')}</span>
+          <span className="quiet">{percent(row.amount, row.of)}</span>
           <span className="track" aria-hidden="true">
-            <i style={{ width: `${share(row) * 100}%` }} />
+            <i style={{ width: `${(Number(row.amount) / Math.max(0.01, Number(row.of))) * 100}%` }} />
           </span>
         </span>
       ),
     },
   ]
-  const rows = sorted(shown, columns, sorting)
-  // What resellers charge on is theirs: the sums are of what one sells oneself.
-  const mine = sellers.size > 1 ? shown.filter((each) => each.seller === own?.account) : shown
-  const amount = sum(mine.map((each) => each.amount))
-  const before = sum(mine.map((each) => each.before))
-  const known = mine.filter((each) => each.cost !== null)
-  const cost = sum(known.map((each) => each.cost ?? '0'))
-  const margin = minus(sum(known.map((each) => each.amount)), cost)
+}
+
+const addressOf = (row: Buyer, month: string) => `/statements/${encodeURIComponent(row.buyer)}?month=${month}`
+
+/** What stands beneath the list: what the buyers found come to, where it is all in one currency. */
+function footOf({ sums, sellers, costed }: Summary, own: string | undefined): Record<string, string> | undefined {
+  const [only] = sums
+  if (only === undefined || sums.length > 1) return undefined
+  const margin = minus(only.costed, only.cost)
+  return {
+    name: `${only.buyers} ${only.buyers === 1 ? 'buyer' : 'buyers'}${sellers > 1 ? ` of ${own ?? ''}` : ''}`,
+    amount: money(only.amount),
+    change: signed(minus(only.amount, only.before)),
+    ...(costed && { cost: money(only.cost), margin: money(margin), percent: percent(margin, only.costed) }),
+  }
+}
+
+/** What does each client owe? */
+export default function StatementsScreen() {
+  const who = useQuery(me).data
+  const now = who?.now ?? new Date().toISOString()
+  const own = who?.running
+  const [params, change] = useAddress()
+  const month = params.get('month') ?? lastMonth(now)
+  const find = params.get('find') ?? ''
+  const sort = BUYER_SORTS.find((each) => each === params.get('sort'))
+  const down = params.get('down') === 'yes'
+  const found = useQuery(buyersSums(month, find))
+  const list = useBuyers(month, find, sort, down, found.data?.month === month && !found.isError)
+  const isNarrow = useNarrow()
+  const go = useNavigate()
+  useCommands(LIST_KEYS)
+  const [closing, setClosing] = useState(false)
+  const [naming, setNaming] = useState(false)
+  const [said, setSaid] = useState('')
+  const closes = useCan('statements.close')
+  const trouble = found.error ?? list.error
+  if (trouble)
+    return (
+      <Trouble
+        page="Statements"
+        error={trouble}
+        again={() => {
+          void found.refetch()
+          if (list.error) void list.refetch()
+        }}
+      />
+    )
+  if (!found.data) return <Wait what="the statements" />
+  const summary = found.data
+  const { days, days_read, closed } = summary
   return (
     <>
       <div className="bar tightbar">
@@ -203,7 +216,7 @@ export default function StatementsScreen() {
         <span role="status" className="small good">
           {said} {said && <Link to="/payments?state=unsent">Send them</Link>}
         </span>
-        {closes && !closed && month < dayOf(now).slice(0, 7) && buyers.some((each) => each.seller === own?.account) && (
+        {closes && !closed && month < dayOf(now).slice(0, 7) && summary.sells && (
           <Button size="sm" variant="outline-primary" onClick={() => setClosing(true)}>
             Close {monthWord(month)}…
           </Button>
@@ -216,9 +229,12 @@ export default function StatementsScreen() {
           width={118}
           placeholder="Find a buyer  /"
         />
-        <PrintMenu costs={costs} />
-        <ExportMenu path="/api/statements/export" params={{ month }}>
-          {own && buyers.some((each) => each.seller === own.account) && (
+        <ExportMenu
+          path="/api/statements/export"
+          params={{ month, find, sort, down: String(down) }}
+          costs={summary.costed}
+        >
+          {own && summary.sells && (
             <MonthFiles seller={own.account} month={month} closed={closed !== null} name={() => setNaming(true)} />
           )}
         </ExportMenu>
@@ -235,42 +251,32 @@ export default function StatementsScreen() {
           }}
         />
       )}
-      {rows.length === 0 ? (
+      {list.total === undefined ? (
+        <Wait what="the statements" />
+      ) : list.total === 0 ? (
         <div className="scroll">
-          <Empty title={buyers.length ? 'No buyers found' : `Nothing to charge in ${monthName(month)}`}>
-            {buyers.length
+          <Empty title={summary.buyers ? 'No buyers found' : `Nothing to charge in ${monthName(month)}`}>
+            {summary.buyers
               ? 'Change the search.'
               : 'No buyer held or used anything that has a price, or no day of it is over yet.'}
           </Empty>
         </div>
       ) : (
-        <VirtualTable
-          rows={rows}
-          columns={columns}
+        <PagedGrid
+          total={list.total}
+          rowAt={list.rowAt}
+          onShown={list.onShown}
+          columns={columnsOf(summary, own?.account).filter(
+            ({ key }) => !isNarrow || !['seller', 'number'].includes(key),
+          )}
           rowKey={(row) => `${row.buyer} ${row.currency}`}
           label={`Statements of ${monthName(month)}`}
-          sorting={sorting}
-          onSort={setSorting}
-          foot={
-            mine.length > 0 && currency
-              ? columns.map((column) => (
-                  <div
-                    role="cell"
-                    key={column.key}
-                    className={column.cost ? 'fig costs' : column.fig ? 'fig' : undefined}
-                  >
-                    {{
-                      name: `${mine.length} ${mine.length === 1 ? 'buyer' : 'buyers'}${sellers.size > 1 ? ` of ${own?.name ?? ''}` : ''}`,
-                      amount: money(amount),
-                      before: signed(minus(amount, before)),
-                      cost: money(cost),
-                      margin: money(margin),
-                      percent: percent(margin, sum(known.map((each) => each.amount))),
-                    }[column.key] ?? ''}
-                  </div>
-                ))
-              : undefined
-          }
+          sorting={{ key: sort ?? '', down }}
+          onSort={(next) => change({ sort: next.key, down: next.down ? 'yes' : null })}
+          startsDown
+          open={(row) => void go(addressOf(row, month))}
+          comesHere
+          foot={footOf(summary, own?.name)}
         />
       )}
     </>

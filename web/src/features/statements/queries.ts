@@ -2,12 +2,39 @@ import { queryOptions } from '@tanstack/react-query'
 import { api, take, type Schemas } from '../../api/client'
 import { usePages } from '../../components/usePages'
 
+export type Buyer = Schemas['Buyer']
+export const BUYER_SORTS = [
+  'name',
+  'seller',
+  'number',
+  'amount',
+  'change',
+  'cost',
+  'margin',
+  'percent',
+  'share',
+] as const
+export type BuyerSort = (typeof BUYER_SORTS)[number]
 export type Receivable = Schemas['ReceivableRow']
 export type Life = Schemas['LifeBody']
 export type Asked = { state: StateAsked | undefined; find: string }
 export type StateAsked = 'unsent' | 'open' | 'overdue' | 'paid' | 'credit' | 'asked'
 /** What is asked anew after an act about a closed statement. */
 export const CHANGES = ['statements', 'receivables', 'log', 'today'] as const
+
+/** The buyers of a month as far as they are on screen; asked for once the month is known to be ready. */
+export function useBuyers(month: string, find: string, sort: BuyerSort | undefined, down: boolean, isReady: boolean) {
+  return usePages<Buyer>(
+    ['statements', month, 'list', find, sort, down],
+    (offset, limit) =>
+      take(
+        api.GET('/api/statements', { params: { query: { month, find, ...(sort && { sort }), down, offset, limit } } }),
+      ),
+    undefined,
+    undefined,
+    isReady,
+  )
+}
 
 /** A seller's closed statements, as far as they are on screen. */
 export function useReceivables(seller: string, { state, find }: Asked) {

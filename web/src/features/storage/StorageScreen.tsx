@@ -60,7 +60,6 @@ const SHOWN_OF: Record<What, [Show, string][]> = {
   categories: [],
 }
 const ORDERS: Order[] = ['size', 'week', 'month', 'quarter', 'share', 'used']
-const any = () => 0
 
 interface Shown {
   what: What
@@ -80,7 +79,7 @@ function columns({ what, isPast, perUnit, largest, narrow, openAccount }: Shown)
     title,
     width: '74px',
     fig: true,
-    sort: any,
+    sort: true,
     cell: (row) => <Grown by={row.size.now - before(row)} perUnit={perUnit} />,
   })
   const limits: Column<StorageRow>[] =
@@ -103,13 +102,13 @@ function columns({ what, isPast, perUnit, largest, narrow, openAccount }: Shown)
             title: 'Of it',
             width: '72px',
             fig: true,
-            ...(!isPast && { sort: any }),
+            ...(!isPast && { sort: true }),
             cell: (row) => <Share row={row} />,
           },
         ]
       : []
   const size: Column<StorageRow>[] = [
-    { key: 'size', title: 'GB', width: '86px', fig: true, sort: any, cell: (row) => <b>{of(row.size.now)}</b> },
+    { key: 'size', title: 'GB', width: '86px', fig: true, sort: true, cell: (row) => <b>{of(row.size.now)}</b> },
     ...limits,
   ]
   return [
@@ -176,7 +175,7 @@ function columns({ what, isPast, perUnit, largest, narrow, openAccount }: Shown)
             key: 'used',
             title: what === 'people' ? 'Last use' : 'Changed',
             width: '82px',
-            sort: any,
+            sort: true,
             cell: (row: StorageRow) => (
               <span className="quiet small" title={row.used_at ? undefined : 'When its size last changed'}>
                 {(row.used_at ?? row.at) ? shortDay(dayOf(row.used_at ?? row.at ?? '')) : '–'}

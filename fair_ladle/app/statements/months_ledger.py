@@ -1,0 +1,68 @@
+"""What everybody's statements of a month come to as amounts alone."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.statements import closed_store
+from fair_ladle.app.statements.billing import BillingPeriod, Line
+from fair_ladle.app.statements.ledger import Ledger, numbered
+from fair_ladle.app.statements.rate_cards import decimals_of
+from fair_ladle.app.statements.totals import ProductTotals, product_totals
+from fair_ladle.core.calendar import month_of
+from fair_ladle.core.quantities import half_up
+
+
+class MonthsLedger(Ledger):
+    """Statements of everybody as amounts alone: usage comes from what months are kept to come to."""
+
+    def totals(self, first: date) -> list[ProductTotals]:
+        """What every product comes to in a month."""
+        if first not in self._totals:
+            last = month_of(f"{first:%Y-%m}")[1]
+            self._totals[first] = [product_totals(self._tx, each, first, last) for each in self._products]
+        return self._totals[first]
+
+    def __init__(self, tx: Transaction):
+        super().__init__(tx)
+        self._products = pools_service.products(tx)
+        self._totals: dict[date, list[ProductTotals]] = {}
+        self._numbered: dict[date, dict[tuple[str, str], list[tuple[str, Decimal, str | None]]]] = {}
+
+    def usage(self, period: BillingPeriod, buyer: str) -> list[tuple[str, Decimal, str]]:
+        """Product (code), amount and currency of every usage line of a buyer."""
+        return [
+            (product.code, *each.amounts[buyer])
+            for product, each in zip(self._products, self.totals(period.first), strict=True)
+            if buyer in each.amounts
+        ]
+
+    def lines(self, period: BillingPeriod, buyer: str, currency: str) -> tuple[Line, ...]:
+        """None: amounts are all that is wanted."""
+        return ()
+
+    def nets(self, seller: str, buyer: str, first: date) -> list[tuple[str, Decimal, str | None]]:
+        """By currency, what a buyer owes before tax, and its number where the month is closed."""
+        if first in self.closed.get(seller, {}):
+            if first not in self._numbered:
+                mine: dict[tuple[str, str], list[tuple[str, Decimal, str | None]]] = {}
+                for row in closed_store.totals_of(self._tx.connection, first):
+                    net = half_up(row.net, decimals_of(row.currency))
+                    found = (row.currency, net, numbered(row.year, row.number))
+                    mine.setdefault((row.seller, row.buyer), []).append(found)
+                self._numbered[first] = mine
+            return list(self._numbered[first].get((seller, buyer), []))
+        period = self.period(first)
+        terms = period.terms(seller)
+        adjusts = first == self.first_open(seller) and any(
+            self.is_changed(seller, each) for each in self.closed[seller]
+        )
+        if adjusts or any(buyer in each for each in (terms.charges, terms.discounts, terms.credits)):
+            return [(each.currency, each.composed.net, None) for each in self.of_seller(seller, buyer, first)]
+        nets: dict[str, Decimal] = {}
+        for _, amount, currency in self.usage(period, buyer):
+            nets[currency] = nets.get(currency, Decimal(0)) + amount
+        return [(currency, net, None) for currency, net in sorted(nets.items())]

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.drafts import usecases as drafts
@@ -257,6 +257,25 @@ def test_editing_like_a_spreadsheet(open_page: Open) -> None:
     says("cap 95 devices, reserve 10 devices")
     page.reload()
     expect(draft).to_contain_text("3 changes")
+    draft.get_by_role("button", name="Discard").click()
+    expect(draft).to_have_count(0)
+
+
+def test_the_draft_is_where_it_stays_before_its_screen_is_there(open_page: Open) -> None:
+    page = open_page(at="/allocations?account=TERN&product=CHARTROOM")
+    page.get_by_label("Cap", exact=True).fill("9")
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text("cleared")
+    held: list[Route] = []
+    page.route(re.compile(r"/assets/AllocationsScreen-[^/]*\.js"), lambda route: held.append(route))
+    page.goto("/allocations?account=TERN")
+    expect(draft).to_contain_text("cleared")
+    expect(page.get_by_text("Loading the screen")).to_be_visible()
+    early = draft.bounding_box()
+    for each in held:
+        each.continue_()
+    page.get_by_role("heading", name="Tern Housing Association").wait_for()
+    assert held and draft.bounding_box() == early
     draft.get_by_role("button", name="Discard").click()
     expect(draft).to_have_count(0)
 

@@ -49,6 +49,7 @@ export function DraftBar() {
           run: () => draft.set(had),
         }),
       )
+      .catch((trouble: unknown) => outcome(`Not discarded: ${messageOf(trouble)}`))
   }
   return (
     <section className="draftbar" aria-label="Draft">

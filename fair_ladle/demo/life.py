@@ -21,8 +21,8 @@ from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, domains, listing
-from fair_ladle.app.people_admin.acting import ActOptions
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.tables import outbox

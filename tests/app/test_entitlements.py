@@ -18,9 +18,9 @@ from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, groups, listing
-from fair_ladle.app.people_admin.acting import ActOptions
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import LOCK_WAIT, Database, code_of
 from fair_ladle.app.plumbing.problems import Refused

@@ -12,9 +12,9 @@ from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.history.wording import TEMPLATES
 from fair_ladle.app.people_admin import acting, joining
-from fair_ladle.app.people_admin.acting import ActOptions
 from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.plumbing.database import Database
 from tests.app.test_keys import signs_in
 

@@ -20,6 +20,7 @@ from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people_admin import acting
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import MOST_HELD, AskedDatabase, Database
@@ -120,7 +121,7 @@ def test_a_seat_and_a_suspension_come_one_after_the_other(demo: Database) -> Non
     for _ in range(6):
         found = both(
             seat(demo, username, "FIELD-CORE"),
-            lambda: demo.run(acting.act, OLDQUAY, "suspend", who, acting.ActOptions(keep_seats=False)),
+            lambda: demo.run(acting.act, OLDQUAY, "suspend", who, ActOptions(keep_seats=False)),
         )
         with demo.engine.connect() as connection:
             held = connection.scalar(
@@ -128,7 +129,7 @@ def test_a_seat_and_a_suspension_come_one_after_the_other(demo: Database) -> Non
             )
         assert held == 0, f"nobody suspended has a seat: {found}"
         demo.run(acting.act, OLDQUAY, "resume", who)
-        demo.run(acting.act, OLDQUAY, "suspend", who, acting.ActOptions(keep_seats=False))
+        demo.run(acting.act, OLDQUAY, "suspend", who, ActOptions(keep_seats=False))
         demo.run(acting.act, OLDQUAY, "resume", who)
 
 

@@ -13,10 +13,10 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
-from fair_ladle.app.people_admin.acting import ActOptions, Outcome
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions, Outcome
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused

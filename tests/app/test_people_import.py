@@ -18,6 +18,7 @@ from fair_ladle.app.drafts.change_types import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.people_import import store, usecases
 from fair_ladle.app.people_import.planning import ImportChoices, have
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
@@ -274,7 +275,7 @@ def test_what_changed_between_looking_and_doing_is_left_alone_and_told(demo: Dat
         COMMAND_LINE,
         "move",
         Asked(usernames=(mover.person.username,)),
-        acting.ActOptions(to_account="TERN"),
+        ActOptions(to_account="TERN"),
     )
     demo.run(drafts.apply_changes, COMMAND_LINE, [StatusChange(account="OLDQUAY-ISLAND", status="suspended")], "hand")
     for name in ("fresh", "ina.blom"):

@@ -14,6 +14,7 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.people_admin import acting, groups, listing
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.personal_storage import usecases
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -111,7 +112,7 @@ def test_bytes_stay_with_the_old_account_until_they_are_moved_on_purpose(demo: D
             usage.record_samples(tx, [of_crew | {"category": category, "at": tx.now, "bytes": size}])
         pools.mark_stale(tx)
     assert of(demo, name).used == 2000
-    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR"))
+    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), ActOptions(to_account="OLDQUAY-HARBOUR"))
     there = of(demo, name)
     assert there.used == 0 and [(each.account, each.grains) for each in there.elsewhere] == [("OLDQUAY-CREW", 2000)]
     assert demo.run(listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW") == 2000

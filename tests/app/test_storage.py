@@ -26,6 +26,7 @@ from fair_ladle.app.people_admin import acting, groups
 from fair_ladle.app.people_admin import listing as people_listing
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
@@ -400,7 +401,7 @@ def standing(samples: dict[tuple[int, str, datetime], int], account_id: int, nam
 
 def test_a_leaver_leaves_their_bytes_behind_until_they_are_moved(demo: Database) -> None:
     name = next(each.name for each in every(demo, OLDQUAY, "OLDQUAY-CREW") if each.here)
-    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR"))
+    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), ActOptions(to_account="OLDQUAY-HARBOUR"))
     assert name in {each.name for each in every(demo, OLDQUAY, "OLDQUAY", show="nobody")}
     demo.run(people_listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW")
     left = {each.name for each in every(demo, OLDQUAY, "OLDQUAY", show="nobody")}
@@ -489,9 +490,7 @@ def test_what_was_left_behind_is_moved_deleted_after_a_while_or_kept(demo: Datab
     after = {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}
     assert after[mine.name] == sizes[mine.name] + sizes[gone.name] and after[gone.name] == 0
 
-    demo.run(
-        acting.act, OLDQUAY, "move", Asked(usernames=(mine.name,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR")
-    )
+    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(mine.name,)), ActOptions(to_account="OLDQUAY-HARBOUR"))
     demo.run(left_behind.delete_after, OLDQUAY, P, "OLDQUAY-CREW", mine.name, 3)
     demo.clock.shift += timedelta(days=4)
     demo.run(assignments.rebuild_stale)

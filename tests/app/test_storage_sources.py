@@ -19,6 +19,7 @@ from fair_ladle.app.assignments import usecases as checks
 from fair_ladle.app.people_admin import acting
 from fair_ladle.app.people_admin import listing as people_listing
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -86,7 +87,7 @@ def test_a_tree_of_folders_is_recorded_until_it_is_gone(demo: Database, here: Pa
     expected = {("OLDQUAY-CREW", ada): 3, ("OLDQUAY-CREW", ben): 2, ("OLDQUAY", "gone.hand"): 1}
     assert stored(demo) == expected and newest(demo, number).kind == "full"
 
-    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(ben,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR"))
+    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(ben,)), ActOptions(to_account="OLDQUAY-HARBOUR"))
     (here / ada / "deep" / "more").write_bytes(os.urandom(2_000_000))
     running.run(demo, number, always)
     assert stored(demo) == expected | {("OLDQUAY-CREW", ada): 5}, "bytes stay where they were until they are moved"

@@ -8,7 +8,6 @@ from typing import Annotated, Any, Literal
 from fastapi import Depends, Query, Response
 
 from fair_ladle.app.people_admin import acting, erasing, joining, listing, views
-from fair_ladle.app.people_admin.acting import Outcome
 from fair_ladle.app.people_admin.listing import Asked, Sort
 from fair_ladle.app.people_admin.schemas import (
     ActBody,
@@ -44,6 +43,7 @@ from fair_ladle.app.people_admin.schemas import (
     Username,
     ViewBody,
 )
+from fair_ladle.app.people_admin.seat_acts import Outcome
 from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.exports import Format, sheet
 from fair_ladle.app.plumbing.http import Db, Who

@@ -7,9 +7,10 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.people_admin import acting, listing
+from fair_ladle.app.people_admin import listing
 from fair_ladle.app.people_admin.acting import Act
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 
 
 class StorageBody(BaseModel):
@@ -259,9 +260,9 @@ class ActBody(BaseModel):
     keep_seats: bool = True
     components: dict[str, str | None] | None = Field(default=None, max_length=100)
 
-    def how(self) -> acting.ActOptions:
+    def how(self) -> ActOptions:
         """As the use-case has it."""
-        return acting.ActOptions(self.product, self.to_product, self.to_account, self.keep_seats, self.components)
+        return ActOptions(self.product, self.to_product, self.to_account, self.keep_seats, self.components)
 
 
 class PeopleActBody(ActBody):

@@ -13,6 +13,7 @@ from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin import acting
 from fair_ladle.app.people_admin import groups as groups_usecases
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.people_admin.service import usernames_for
 from fair_ladle.app.people_import.planning import (
     Step,
@@ -215,7 +216,7 @@ def _leave(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
         for each in mine:
             each.what, each.had = said, had[each.username]
         act: acting.Act = "remove" if leaving == "remove" else "suspend"
-        _act(tx, actor, act, mine, acting.ActOptions(keep_seats=leaving == "suspend"))
+        _act(tx, actor, act, mine, ActOptions(keep_seats=leaving == "suspend"))
         for each in mine:
             if each.why:
                 each.what, each.had = "not done", []
@@ -240,11 +241,11 @@ def _assign(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
                 by_product[product].append(each)
     # What others need comes first: nobody is refused an add-on for a base product of the same row.
     for product in sorted(by_product, key=lambda code: bool(pools_service.product(tx, code).requires)):
-        _act(tx, actor, "assign", by_product[product], acting.ActOptions(product=product))
+        _act(tx, actor, "assign", by_product[product], ActOptions(product=product))
 
 
 def _act(
-    tx: Transaction, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how: acting.ActOptions | None = None
+    tx: Transaction, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how: ActOptions | None = None
 ) -> None:
     if not wanted:
         return

@@ -44,7 +44,7 @@ SCREENS = [
         "heading",
         "As of 15 Jan 2027",
     ),
-    ("statements", "GANNET", "/statements?month=2026-10", "table", "Statements of October 2026"),
+    ("statements", "GANNET", "/statements?month=2026-10", "grid", "Statements of October 2026"),
     (
         "a statement",
         "GANNET",

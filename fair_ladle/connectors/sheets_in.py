@@ -192,7 +192,7 @@ def _add_csv(source: Source, name: str, content: bytes) -> None:
 def _csv_table(name: str, content: bytes, delimiter: str = ",") -> SheetTable:
     file = f"{name}.csv"
     try:
-        text = content.decode("utf-8-sig")
+        content.decode("utf-8-sig")
     except UnicodeDecodeError as trouble:
         line = content.count(b"\n", 0, trouble.start) + 1
         raise Unreadable(
@@ -204,7 +204,8 @@ def _csv_table(name: str, content: bytes, delimiter: str = ",") -> SheetTable:
                 "the file saved as UTF-8",
             )
         ) from None
-    reader = csv.reader(io.StringIO(text, newline=""), strict=True, delimiter=delimiter)
+    text = io.TextIOWrapper(io.BytesIO(content), "utf-8-sig", newline="")
+    reader = csv.reader(text, strict=True, delimiter=delimiter)
     try:
         header = next(reader, [])
     except csv.Error as trouble:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from array import array
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from operator import itemgetter
 from typing import Any
 
 from fair_ladle.app.data_import.formats import FORMATS, Column, Expected
@@ -17,21 +19,60 @@ OnProgress = Callable[[str, int], None]
 
 TELL_EVERY = 50_000
 MOST_FAULTS = 10_000
+MOST_REMEMBERED = 100_000
+"""Of so many cells of a column what they hold is remembered: what is there again is there once."""
+
+
+class ParsedTable:
+    """The rows of a table in the order of the file. They are kept as tuples, a third of what dicts take: an intake may
+    have millions."""
+
+    def __init__(self, names: Iterable[str] = ()):
+        self.names = tuple(names)
+        self._numbers = array("Q")
+        self._rows: list[tuple[Any, ...]] = []
+
+    def append(self, number: int, values: Mapping[str, Any]) -> None:
+        """Add a row, which has every column of the table, by its number in the file."""
+        self._numbers.append(number)
+        self._rows.append(tuple([values[name] for name in self.names]))
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def __iter__(self) -> Iterator[Parsed]:
+        for number, row in zip(self._numbers, self._rows, strict=True):
+            yield number, dict(zip(self.names, row, strict=True))
+
+    def changing(self) -> Iterator[Parsed]:
+        """Every row in turn; what is changed of it until the next is kept."""
+        for place, (number, row) in enumerate(self):
+            yield number, row
+            self._rows[place] = tuple([row[name] for name in self.names])
+
+    def values(self, *names: str) -> Iterator[tuple[int, Any]]:
+        """The number of each row, and what it has in a column, or, of several, the tuple of them."""
+        return zip(self._numbers, map(itemgetter(*map(self.names.index, names)), self._rows), strict=True)
+
+    def clear(self) -> None:
+        """Let the rows go."""
+        self._rows.clear()
+        self._numbers = array("Q")
 
 
 @dataclass
 class Intake:
     """The parsed rows of every table, the faults so far, and the tables that are there but could not be read."""
 
-    rows: dict[str, list[Parsed]] = field(default_factory=dict)
+    rows: dict[str, ParsedTable] = field(default_factory=dict)
     faults: list[Fault] = field(default_factory=list)
     unreadable: set[str] = field(default_factory=set)
     dropped: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
     """What could be read of rows that have a fault, by table: they are there, so nobody else is wrong to name them."""
 
-    def table(self, name: str) -> list[Parsed]:
+    def table(self, name: str) -> ParsedTable:
         """The rows of a table; none where the intake does not have it."""
-        return self.rows.get(name, [])
+        return self.rows.get(name) or ParsedTable(each.name for each in FORMATS[name])
 
     def fault(self, table: str, row: int, column: str | None, found: object, expected: str) -> None:
         """Note a fault."""
@@ -56,7 +97,7 @@ def parse(source: Source, progress: OnProgress) -> Intake:
     return intake
 
 
-def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...], progress: OnProgress) -> list[Parsed]:
+def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...], progress: OnProgress) -> ParsedTable:
     file = f"{table.name}.csv"
     known = {column.name: column for column in columns}
     wrong = False
@@ -75,12 +116,13 @@ def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...],
         intake.unreadable.add(table.name)
         for _ in table.rows:  # the reader still meets what it cannot read
             pass
-        return []
+        return ParsedTable()
     used = [(place, known[name]) for place, name in enumerate(table.header) if name in known]
+    remembered: dict[str, dict[str, Any]] = {column.name: {} for _, column in used}
     absent = {
         column.name: column.default for column in columns if not column.optional and column.name not in table.header
     }
-    rows: list[Parsed] = []
+    rows = ParsedTable([*absent, *(column.name for _, column in used)])
     for number, cells in table.rows:
         if not any(cells):
             continue
@@ -100,13 +142,20 @@ def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...],
                     intake.fault(table.name, number, column.name, "nothing", f"a {column.name}")
                     sound = False
                 continue
+            before = remembered[column.name]
+            if text in before:
+                values[column.name] = before[text]
+                continue
             try:
                 values[column.name] = column.parse(text)
             except Expected as expected:
                 intake.fault(table.name, number, column.name, text[:100], str(expected))
                 sound = False
+                continue
+            if len(before) < MOST_REMEMBERED:
+                before[text] = values[column.name]
         if sound:
-            rows.append((number, values))
+            rows.append(number, values)
         else:
             intake.dropped.setdefault(table.name, []).append(values)
         if number % TELL_EVERY == 0:

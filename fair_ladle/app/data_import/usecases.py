@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,7 +13,7 @@ from fair_ladle.app.allocations.positions import to_version
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import.checks import Checks, There
 from fair_ladle.app.data_import.formats import FORMATS
-from fair_ladle.app.data_import.reading import Intake, OnProgress, parse
+from fair_ladle.app.data_import.reading import Intake, OnProgress, ParsedTable, parse
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import memberships
 from fair_ladle.app.people import service as people
@@ -147,14 +147,33 @@ def _there(tx: Transaction) -> There:
     )
 
 
+@dataclass(frozen=True)
+class _Placed:
+    """Rows of a table as they are loaded, each time they are gone through: codes become numbers by ``ids``, in columns
+    that are called as ``columns`` says (name, whose numbers)."""
+
+    rows: ParsedTable
+    columns: Mapping[str, tuple[str, Mapping[str, int] | None]]
+
+    def __iter__(self) -> Iterator[dict[str, Any]]:
+        how = [self.columns.get(name, (name, None)) for name in self.rows.names]
+        names, ids_of = [name for name, _ in how], [ids for _, ids in how]
+        for _, row in self.rows.values(*self.rows.names):
+            yield {
+                name: value if ids is None or value is None else ids[value]
+                for name, ids, value in zip(names, ids_of, row, strict=True)
+            }
+
+
 def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     done: dict[str, Merged] = {}
+    there = {name for name in FORMATS if intake.table(name)}
 
     def rows(table: str) -> list[dict[str, Any]]:
         progress(f"loading {table}", 0)
         return [row for _, row in intake.table(table)]
 
-    if intake.table("accounts"):
+    if "accounts" in there:
         new = rows("accounts")
         done["accounts"] = accounts_service.load(
             tx,
@@ -162,64 +181,57 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
             {row["code"]: row["parent"] for row in new},
         )
     ids = accounts_service.ids_by_code(tx)
-    if intake.table("products"):
+    if "products" in there:
         done["products"] = pools.load_products(
             tx,
             [row | {"unit": row["unit"] or row["measure"]} for row in rows("products")],
         )
     product_ids = {each.code: each.id for each in pools.products(tx)}
 
-    def placed(table: str, accounts: Iterable[str], renamed: dict[str, str] | None = None) -> list[dict[str, Any]]:
+    def placed(table: str, accounts: Iterable[str], renamed: Mapping[str, str] | None = None) -> _Placed:
         """Rows with ids in place of codes, columns renamed where the table calls them otherwise."""
-        named = accounts, renamed or {}
-        found = []
-        for row in rows(table):
-            new = {}
-            for name, value in row.items():
-                if name in named[0]:
-                    new[f"{name}_id"] = None if value is None else ids[value]
-                elif name in ("product", "per"):
-                    new[f"{name}_id"] = None if value is None else product_ids[value]
-                else:
-                    new[named[1].get(name, name)] = value
-            found.append(new)
-        return found
+        progress(f"loading {table}", 0)
+        columns: dict[str, tuple[str, Mapping[str, int] | None]] = {
+            name: (to, None) for name, to in (renamed or {}).items()
+        }
+        columns |= {name: (f"{name}_id", ids) for name in accounts}
+        columns |= {name: (f"{name}_id", product_ids) for name in ("product", "per")}
+        return _Placed(intake.table(table), columns)
 
-    if intake.table("lots"):
-        done["lots"] = pools.load_lots(tx, placed("lots", ("owner",)))
-    if intake.table("allocations"):
-        done["allocations"] = allocations.load(tx, placed("allocations", ("account",)))
-    if intake.table("people"):
+    if "lots" in there:
+        done["lots"] = pools.load_lots(tx, list(placed("lots", ("owner",))))
+    if "allocations" in there:
+        done["allocations"] = allocations.load(tx, list(placed("allocations", ("account",))))
+    if "people" in there:
         done["people"] = people.load_people(tx, placed("people", ("account",)))
-    if intake.table("groups"):
-        done["groups"] = people.load_groups(tx, placed("groups", ("account",)))
-    if intake.table("assignments"):
+        intake.table("people").clear()
+    if "groups" in there:
+        done["groups"] = people.load_groups(tx, list(placed("groups", ("account",))))
+    if "assignments" in there:
         done["assignments"] = usage.load_assignments(
             tx,
             placed("assignments", ("account",), {"from": "begins", "to": "ends"}),
             lambda count: progress("loading assignments", count),
         )
-    if intake.table("storage"):
-        newest = {
-            (row["account_id"], row["product_id"], row["category"], row["at"]): row
-            for row in placed("storage", ("account",))
-        }
+        intake.table("assignments").clear()
+    if "storage" in there:
         done["storage"] = usage.load_samples(
-            tx, list(newest.values()), lambda count: progress("loading storage", count)
+            tx, placed("storage", ("account",)), lambda count: progress("loading storage", count)
         )
-    if intake.table("rates") or intake.table("rate_tiers"):
+        intake.table("storage").clear()
+    if "rates" in there or "rate_tiers" in there:
         merged, tiers = rate_cards.load(
-            tx, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
+            tx, list(placed("rates", ("seller", "buyer"))), list(placed("rate_tiers", ("seller", "buyer")))
         )
         done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
     for table in terms.KEYS:
-        if intake.table(table):
-            done[table] = terms.load(tx, table, placed(table, ("seller", "buyer"), {"from": "of", "to": "into"}))
-    if intake.table("people") or intake.table("groups") or intake.table("accounts"):
+        if table in there:
+            done[table] = terms.load(tx, table, list(placed(table, ("seller", "buyer"), {"from": "of", "to": "into"})))
+    if "people" in there or "groups" in there or "accounts" in there:
         accounts_service.structure_changed(tx)
         memberships.rebuild(tx)
         usage.settle_whose(tx, pools.products(tx))
-    if intake.table("assignments") or intake.table("products"):
+    if "assignments" in there or "products" in there:
         assignments.loaded(tx)
     pools.mark_stale(tx)
     accounts_service.structure_changed(tx)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 
 
-def load_people(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
+def load_people(tx: Transaction, rows: Iterable[dict[str, Any]]) -> Merged:
     """Create and change people by username."""
     merged = merge(tx.connection, store.people, ["username"], rows)
     if merged.changed:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 import sqlalchemy as sa
@@ -30,29 +31,29 @@ def merge(
     connection: sa.Connection,
     table: sa.Table,
     key: Sequence[str],
-    rows: Sequence[Row],
+    rows: Iterable[Row],
     progress: Progress | None = None,
     beside: Mapping[tuple[Any, ...], Mapping[str, tuple[Sequence[str], Sequence[str]]]] | None = None,
 ) -> Merged:
-    """Merge rows, each with every column of the key and of its values, all with the same columns.
+    """Merge rows, each with every column of the key and of its values, all with the same columns; they are gone through
+    more than once, what changes before what is new.
 
     ``beside`` are lists of rows by their key, as they are and as they shall be, which stand in tables of their own: the
     caller writes them, and a row of which only such a list differs counts as changed.
     """
     merged = Merged()
-    if not rows:
+    first = next(iter(rows), None)
+    if first is None:
         return merged
-    names = list(rows[0])
+    names = list(first)
     there: dict[tuple[Any, ...], sa.Row[Any]] = {}
     if connection.execute(sa.select(table).limit(1)).first() is not None:
         for each in connection.execute(sa.select(*(table.c[name] for name in names))):
             there[tuple(getattr(each, name) for name in key)] = each
-    new: list[Row] = []
-    for row in rows:
+    for row in rows if there else ():
         keyed = tuple(row[name] for name in key)
         found = there.get(keyed)
         if found is None:
-            new.append(row)
             continue
         before = {name: value for name in names if (value := getattr(found, name)) != row[name]}
         lists = {name: each for name, each in (beside or {}).get(keyed, {}).items() if each[0] != each[1]}
@@ -71,9 +72,10 @@ def merge(
         merged.changed += 1
         if len(merged.changes) < MOST_CHANGES:
             merged.changes.append((keyed, before, after))
-    for start in range(0, len(new), BATCH):
-        connection.execute(sa.insert(table), new[start : start + BATCH])
+    new = (row for row in rows if not there or tuple(row[name] for name in key) not in there)
+    while part := list(islice(new, BATCH)):
+        connection.execute(sa.insert(table), part)
+        merged.created += len(part)
         if progress:
-            progress(min(start + BATCH, len(new)))
-    merged.created = len(new)
+            progress(merged.created)
     return merged

@@ -117,19 +117,19 @@ def own_over_time(
     return {accounts.row_of_id[account_id]: steps for account_id, steps in parts.items()}
 
 
-def load_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+def load_assignments(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress) -> Merged:
     """Create assignments, and change the ends of those that are there."""
     merged = merge(tx.connection, assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
     if merged.created or merged.changed:
-        _past_changed(tx, [(row["product_id"], row["begins"]) for row in rows])
+        _past_changed(tx, ((row["product_id"], row["begins"]) for row in rows))
     return merged
 
 
-def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress | None = None) -> Merged:
+def load_samples(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | None = None) -> Merged:
     """Create and correct storage samples."""
     merged = stored.load(tx, rows, progress)
     if merged.created or merged.changed:
-        _past_changed(tx, [(row["product_id"], row["at"]) for row in rows])
+        _past_changed(tx, ((row["product_id"], row["at"]) for row in rows))
         stored.rebuild(tx, {row["product_id"] for row in rows})
     return merged
 

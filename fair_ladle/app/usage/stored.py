@@ -8,7 +8,7 @@ the accounts of which it records samples, so that no two add to one row from the
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from typing import Any
@@ -133,17 +133,18 @@ def record(
     return Recorded(changes, sifted.rows)
 
 
-def load(tx: Transaction, rows: Sequence[dict[str, Any]], progress: Progress | None = None) -> Merged:
+def load(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | None = None) -> Merged:
     """Bring samples in that were taken whenever, each in place of one of the same series and instant."""
     merged, done = Merged(), 0
-    of_account: dict[tuple[int, int], list[dict[str, Any]]] = defaultdict(list)
+    of_account: dict[tuple[int, int], list[tuple[str, datetime, int]]] = defaultdict(list)
     for row in rows:
-        of_account[row["product_id"], row["account_id"]].append(row)
+        of_account[row["product_id"], row["account_id"]].append((row["category"], row["at"], row["bytes"]))
     for part in batched(sorted(of_account)):
         of_series: dict[Series, dict[datetime, int]] = defaultdict(dict)
         for key in part:
-            for row in of_account[key]:
-                of_series[*key, row["category"]][row["at"]] = row["bytes"]
+            for category, at, size in of_account.pop(key):
+                of_series[*key, category][at] = size
+                done += 1
         there_of, again_of = rounds.known(tx, {each: min(taken) for each, taken in of_series.items()})
         sifted = _Sifted()
         for series, taken in of_series.items():
@@ -161,7 +162,6 @@ def load(tx: Transaction, rows: Sequence[dict[str, Any]], progress: Progress | N
                     if len(merged.changes) < MOST_CHANGES:
                         merged.changes.append(((*series, at), {"bytes": was}, {"bytes": size}))
         sifted.write(tx, of_series)
-        done += sum(len(of_account[key]) for key in part)
         if progress:
             progress(done)
     return merged

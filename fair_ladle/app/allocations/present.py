@@ -206,7 +206,8 @@ def pressed(
     if not are_current(tx, pools):
         return None
     inside = accounts_service.in_branch(accounts, row, accounts_table.c.id)
-    over, near, cells = store.pressed(tx.connection, [pool.id for pool in pools], inside, limit)
+    ids = [each.id for each in products]
+    over, near, cells = store.pressed(tx.connection, ids, inside, row == 0, limit)
     return over, near, {each for each in cells if each[1] in accounts.row_of_id}
 
 

@@ -23,7 +23,7 @@ from fair_ladle.app.allocations.rows import (
 )
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, kept_days, use_changes
 from fair_ladle.app.allocations.tables import held_ahead as held_ahead_table
-from fair_ladle.app.plumbing.database import batched, fetch, pairs
+from fair_ladle.app.plumbing.database import batched, fetch, listed, pairs
 from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.settling import NO_LIMIT
@@ -58,7 +58,8 @@ def turned_since(connection: sa.Connection, product_id: int, since: date, day: d
 
 def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> dict[int, datetime | None]:
     """Until when the counters of these pools hold, by pool."""
-    wanted = sa.select(pools.c.id, pools.c.fresh_until).where(pools.c.id.in_(pool_ids))
+    n = listed(pool_ids)
+    wanted = sa.select(pools.c.id, pools.c.fresh_until).select_from(n.join(pools, pools.c.id == n.c.a))
     return {row.id: row.fresh_until for row in connection.execute(wanted)}
 
 
@@ -81,12 +82,19 @@ def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list
 
 
 def pressed(
-    connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool], limit: int
+    connection: sa.Connection,
+    product_ids: Collection[int],
+    inside: sa.ColumnElement[bool],
+    is_whole: bool,
+    limit: int,
 ) -> tuple[int, int, set[tuple[int, int]]]:
-    """How many counters of these pools are over their cap, and near it, and the cells (pool, account) that press most:
-    clocks by when they run out, over, and near, each by how far."""
-    c, a = counters, accounts
-    here = [c.c.pressed == sa.true(), c.c.account_id == a.c.id, c.c.pool_id.in_(pool_ids), inside]
+    """How many counters of these products are over their cap, and near it, and the cells (pool, account) that press
+    most: clocks by when they run out, over, and near, each by how far. Read from the accounts inside, or, where that is
+    everybody (``is_whole``), from what presses."""
+    c, a, p = counters, accounts, pools
+    of_pool, of_account = c.c.pool_id == p.c.id, c.c.account_id == a.c.id
+    found = c.join(p, of_pool).join(a, of_account) if is_whole else a.join(c, of_account).join(p, of_pool)
+    here = [c.c.pressed == sa.true(), p.c.product_id.in_(product_ids), inside]
     runs = sa.and_(c.c.at_cap == "grace", c.c.past_cap_since.is_not(None))
     until = sa.func.timestampadd(sa.text("DAY"), sa.func.coalesce(c.c.grace_days, 0), c.c.past_cap_since)
     far: list[sa.ColumnElement[Any]] = [
@@ -94,7 +102,13 @@ def pressed(
     ]
     far += [sa.func.length(a.c.path), a.c.code, c.c.pool_id]
     parts = [
-        sa.select(c.c.pool_id, c.c.account_id).where(*here, *more).order_by(*order).limit(most).subquery()
+        sa.select(c.c.pool_id, c.c.account_id)
+        .prefix_with("STRAIGHT_JOIN")
+        .select_from(found)
+        .where(*here, *more)
+        .order_by(*order)
+        .limit(most)
+        .subquery()
         for more, order, most in (
             ([runs], [sa.func.date(until), *far], 2 * limit),
             ([sa.not_(runs), c.c.load > c.c.cap], far, limit),
@@ -102,7 +116,8 @@ def pressed(
         )
     ]
     over = sa.func.coalesce(sa.func.sum(sa.case((c.c.load > c.c.cap, 1), else_=0)), 0)
-    counts = connection.execute(sa.select(sa.func.count(), over).select_from(c, a).where(*here)).one()
+    counted = sa.select(sa.func.count(), over).prefix_with("STRAIGHT_JOIN").select_from(found).where(*here)
+    counts = connection.execute(counted).one()
     return (
         int(counts[1]),
         int(counts[0] - counts[1]),
@@ -160,7 +175,9 @@ def branch_use_of(
     same = sa.and_(b.c.pool_id == k.c.a, b.c.account_id == k.c.b)
     of_cells = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).select_from(k.join(b, same))
     added = of_cells.prefix_with("STRAIGHT_JOIN")
-    changed = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1)).where(u.c.pool_id.in_(pool_ids))
+    n = listed(pool_ids)
+    of_pools = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1))
+    changed = of_pools.select_from(n.join(u, u.c.pool_id == n.c.a)).prefix_with("STRAIGHT_JOIN")
     return [tuple(row) for row in connection.execute(sa.union_all(added, changed))]
 
 

@@ -153,6 +153,13 @@ def pairs(values: Iterable[tuple[int, int]]) -> sa.Subquery:
     return _as_rows(values, "BIGINT")
 
 
+def listed(values: Iterable[int]) -> sa.Subquery:
+    """Numbers as rows (``a``), for the same; a thousand in IN take ten milliseconds to write and to read."""
+    asked = sa.text("SELECT a FROM JSON_TABLE(:listed, '$[*]' COLUMNS (a BIGINT PATH '$')) t")
+    bound = asked.bindparams(sa.bindparam("listed", json.dumps(list(values)), unique=True))
+    return bound.columns(sa.column("a", sa.BigInteger)).subquery("n")
+
+
 def named_pairs(values: Iterable[tuple[int, str]]) -> sa.Subquery:
     """The same of numbers (``a``) and codes (``b``); both in IN would look up each number with each code."""
     return _as_rows(values, "VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin")

@@ -211,7 +211,8 @@ def costs(tx: Transaction, pool_list: Sequence[Pool], day: date) -> list[Decimal
 
 
 Figure = TypeVar("Figure")
-_figures: Cache[Any] = Cache(64, megabytes=8)
+# The pools themselves are there anyway.
+_figures: Cache[Any] = Cache(64, megabytes=16, bytes_of=lambda kept: 400 * len(kept))
 
 
 def _of_lots(tx: Transaction, pool_list: Sequence[Pool], what: str, figure: Callable[[Pool], Figure]) -> list[Figure]:

@@ -57,6 +57,7 @@ ASKED: dict[str, str] = {
     "pools": "/api/pools",
     "timeline": "/api/pools/MSP/MAIL/timeline",
     "statements": f"/api/statements?month={month}",
+    "statements, sums": f"/api/statement-sums?month={month}",
     "statement": f"/api/statements/C0?month={month}",
     "log": "/api/log",
     "devices": "/api/devices",

@@ -140,12 +140,14 @@ class Grid:
         self.grace[row, columns] = version.at_cap is AtCap.GRACE
         self.overage[row, columns] = version.at_cap is AtCap.OVERAGE
         self.present[row, columns] = True
-        cells = [(row, column) for column in _numbers(columns, self.cap.shape[1])]
-        if (follows := version.follows) is not None:
-            self.following.update(dict.fromkeys(cells, follows))
-        elif self.following:
-            for cell in cells:
-                self.following.pop(cell, None)
+        follows = version.follows
+        if follows is None and not self.following:
+            return
+        for column in _numbers(columns, self.cap.shape[1]):
+            if follows is None:
+                self.following.pop((row, column), None)
+            else:
+                self.following[row, column] = follows
 
     def clear(self, row: int, columns: slice | int) -> None:
         """Let nothing be allocated in these columns of an account's row."""

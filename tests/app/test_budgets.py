@@ -40,6 +40,7 @@ STATEMENTS = {
     "/api/statements/OLDQUAY?month=2026-10": 7,
     "/api/enforcement/holds": 3,
     "/api/statements?month=2026-10": 3,
+    "/api/statement-sums?month=2026-10": 3,
     "/api/devices": 5,
     "/api/drafts": 5,
     "/api/requests": 6,

@@ -271,6 +271,10 @@ class BillingPeriod:
         parts = sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
         return self._exchanged(seller, [(above.currency, parts)], currency)
 
+    def owns_pool(self, account: str, product: str) -> bool:
+        """Whether an account owns a pool of a product."""
+        return self._pool_of(self.month(product), account) is not None
+
     def _pool_of(self, month: ProductMonth, owner: str) -> Pool | None:
         if month.product.code not in self._pools:
             self._pools[month.product.code] = {

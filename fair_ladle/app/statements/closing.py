@@ -156,10 +156,7 @@ def _of_lines(period: BillingPeriod, ledger: Ledger, seller: str, statements: li
     for statement in statements:
         for line in statement.lines:
             product, buyer = line.product, statement.buyer
-            owns = any(
-                period.accounts.tree.codes[period.accounts.row_of_id[pool.owner_id]] == seller
-                for pool in period.month(product.code).pools
-            )
+            owns = period.owns_pool(seller, product.code)
             if not owns and period.line(seller, product.code) is None:
                 if line.rate.markup is not None:
                     says = f"{product.name} is sold at a markup, and {name} itself is charged nothing for it."

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
+from functools import cached_property
 
 import numpy as np
 
@@ -74,7 +75,7 @@ class ProductMonth:
     segments: tuple[Segment, ...]
     pools: tuple[Pool, ...]
 
-    @property
+    @cached_property
     def seconds(self) -> int:
         """Σ L of the days read."""
         return sum(int(segment.readings.seconds.sum()) for segment in self.segments)
@@ -132,11 +133,12 @@ class ProductMonth:
             if row is None:
                 continue
             rows = segment.branch(row)
-            charged = segment.charged_days(row)
-            weight = segment.readings.own[rows][:, charged].sum(axis=1)
+            weights = segment.readings.own[rows]
             if basis is not Basis.USED:
                 settled = segment.readings.settled
-                weight = weight + (settled.held[rows] - settled.load[rows])[:, charged].sum(axis=1)
+                weights = weights + (settled.held[rows] - settled.load[rows])
+            charged = segment.charged_days(row)
+            weight = (weights if charged.all() else weights[:, charged]).sum(axis=1)
             for each, value in zip(rows.tolist(), weight.tolist(), strict=True):
                 name = segment.accounts.tree.codes[each]
                 sums[name] = sums.get(name, 0) + value

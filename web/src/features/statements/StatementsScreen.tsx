@@ -32,7 +32,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
     {
       key: 'name',
       title: 'Buyer',
-      width: 'minmax(214px, 2fr)',
+      width: 'minmax(226px, 1.2fr)',
       sort: true,
       cell: (row) => (
         <>
@@ -49,7 +49,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
           {
             key: 'seller',
             title: 'Sold by',
-            width: 'minmax(104px, 1.5fr)',
+            width: 'minmax(104px, 1fr)',
             sort: true,
             cell: (row: Buyer) => (
               <span className={row.seller === own ? 'quiet' : undefined} title={row.seller_name}>
@@ -73,7 +73,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
     {
       key: 'amount',
       title: `Before tax${currency ? `, ${currency}` : ''}`,
-      width: 'minmax(136px, 1fr)',
+      width: 'minmax(136px, 0.4fr)',
       fig: true,
       sort: true,
       cell: (row) => (
@@ -86,7 +86,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
     {
       key: 'change',
       title: 'Against last month',
-      width: 'minmax(146px, 1fr)',
+      width: 'minmax(146px, 0.4fr)',
       fig: true,
       sort: true,
       cell: (row) => signed(minus(row.amount, row.before)),
@@ -96,7 +96,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
           {
             key: 'cost',
             title: 'Cost',
-            width: 'minmax(100px, 1fr)',
+            width: 'minmax(100px, 0.4fr)',
             fig: true,
             sort: true,
             cell: (row: Buyer) => (row.cost === null ? '–' : money(row.cost)),
@@ -104,7 +104,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
           {
             key: 'margin',
             title: 'Margin',
-            width: 'minmax(100px, 1fr)',
+            width: 'minmax(100px, 0.4fr)',
             fig: true,
             sort: true,
             cell: (row: Buyer) => {
@@ -128,7 +128,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
     {
       key: 'share',
       title: several ? 'Share of seller’s' : 'Share of total',
-      width: '150px',
+      width: '146px',
       fig: true,
       sort: true,
       cell: (row) => (

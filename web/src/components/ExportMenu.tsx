@@ -9,6 +9,8 @@ import { ExportColumns, useExportColumns } from './ExportColumns'
 import { useOutcome } from './Outcome'
 import { forReaders, printSheet, withoutCosts, type Cell, type Table } from './printing'
 
+const NO_ROWS = 'Nothing to print: the list is empty.'
+
 /** Prints a table of a screen or dialog: under its heading, with what it is narrowed to, whose it is, and of when. */
 function usePrint() {
   const who = useQuery(me).data
@@ -83,6 +85,7 @@ export function ExportMenu({
     const found = (await (await asked(address('print'))).json()) as Table & { more: boolean }
     if (found.more)
       throw new Error(`there are more than ${whole(found.rows.length)} rows. Narrow the list, or export it.`)
+    if (found.rows.length === 0) return outcome(NO_ROWS)
     const { month, find } = params
     const facts = [
       typeof month === 'string' ? monthName(month) : '',
@@ -216,7 +219,9 @@ export function TableMenu({
   }
   const onPaper = (withCosts: boolean) => {
     const [columns = [], ...cells] = shown(withCosts)
-    print(here.current, [], { columns: columns.map(plainText), rows: cells, totals: [] })
+    if (cells.length === 0) return outcome(NO_ROWS)
+    const table = { columns: columns.map(plainText), rows: cells, totals: [] }
+    print(here.current, [], rows ? forReaders(table) : table)
   }
   const failed = (error: unknown) => outcome(`Not exported: ${messageOf(error)}`)
   return (

@@ -70,7 +70,7 @@ export function printSheet(title: string, facts: string[], { columns, rows, tota
     const row = make('tr', within)
     columns.forEach((_, at) => {
       const cell = cells[at] ?? null
-      const made = make(tag, row, shown(cell, places[at] ?? 0))
+      const made = make(tag, row, shown(cell, places[at] ?? placesOf(cell)))
       if (places[at] !== undefined) made.className = 'fig'
       else if (typeof cell === 'string' && DAY.test(cell)) made.className = 'day'
     })

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef } from 'react'
 import { api, take, type Schemas } from '../../api/client'
 import { me, useCan } from '../../api/queries'
+import { TableMenu } from '../../components/ExportMenu'
 import { FindField } from '../../components/FindField'
 import { useAddress } from '../../components/address'
 import { Empty, Trouble, Wait } from '../../components/States'
@@ -56,6 +57,22 @@ export default function PricesScreen() {
   const at = { product: params.get('product'), buyer: params.get('buyer') }
   const product = prices.products.find((each) => each.product === at.product)
   const buyer = prices.buyers.find((each) => each.buyer === at.buyer) ?? null
+  /** What is in force of each buyer found, product by product. */
+  const forFile = (): string[][] => [
+    ['buyer', 'buyer_name', 'product', 'product_name', 'price', 'since', 'price_is', 'next_on'],
+    ...rows.flatMap(({ buyer }) =>
+      prices.products.flatMap((each) => {
+        const card = cards.get(`${buyer?.buyer ?? ''}\n${each.product}`)
+        const own = card && card.first_day <= present ? card : undefined
+        const shown = own ?? (buyer ? cards.get(`\n${each.product}`) : undefined)
+        if (!shown) return []
+        const next = own ? own.next_day : card?.first_day
+        const whose = own && buyer ? 'its own' : 'general'
+        const who = buyer ? [buyer.buyer, buyer.name] : ['', 'All buyers']
+        return [[...who, each.product, each.name, cardWords(shown), shown.first_day, whose, next ?? '']]
+      }),
+    ),
+  ]
   const columns: Column<Row>[] = [
     {
       key: 'buyer',
@@ -115,6 +132,7 @@ export default function PricesScreen() {
             placeholder="Find a buyer  /"
           />
         )}
+        {shows === 'charge' && prices.buyers.length > 0 && <TableMenu name="prices" rows={forFile} />}
       </div>
       {shows === 'pay' && pays ? (
         <OwnPrices account={own.account} />

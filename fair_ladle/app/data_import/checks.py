@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Callable, Hashable, Iterable
 from dataclasses import dataclass
 from datetime import date
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -266,12 +267,15 @@ class Checks:
             if row["currency"] is None:
                 self.intake.fault("lots", number, "currency", "nothing", NO_CURRENCY)
 
+    @cached_property
+    def _currencies(self) -> dict[str, str | None]:
+        return {code: currency for _, (code, currency) in self.intake.table("accounts").values("code", "currency")}
+
     def _currency(self, code: str | None) -> str | None:
-        mine = {row["code"]: row["currency"] for _, row in self.intake.table("accounts")}
         for _ in range(len(self.parents)):
             if code is None:
                 return None
-            found = mine.get(code) or self.there.currencies.get(code)
+            found = self._currencies.get(code) or self.there.currencies.get(code)
             if found:
                 return found
             code = self.parents.get(code)

@@ -118,7 +118,7 @@ class KeptDay:
             return KeptDay(found["ids"], found["figures"])
 
 
-_days: Cache[KeptDay] = Cache(48, megabytes=32)
+_days: Cache[KeptDay] = Cache(64, megabytes=48)
 
 
 class _NotKept(Exception):
@@ -148,14 +148,15 @@ def days(tx: Transaction, products: Sequence[Product], at: datetime) -> list[Kep
         if row is None or row.made_of != _made_of(tx, product, on):
             raise _NotKept
         mine = KeptDay.unpacked(row.figures)
-        return mine if row.base_day is None else mine.over(unpacked(product, row.base_day))
+        return mine if row.base_day is None else mine.over(read(product, row.base_day))
 
-    def read(product: Product) -> KeptDay:
-        key = (tx.installation, product.id, day, _made_of(tx, product, day))
-        return _days.get(key, lambda: unpacked(product, day))
+    def read(product: Product, on: date) -> KeptDay:
+        # A base has many days; and a request asks for its day more than once, where the cache has no room for all.
+        key = (tx.installation, product.id, on, _made_of(tx, product, on))
+        return tx.once(f"kept {product.id} {on}", lambda: _days.get(key, lambda: unpacked(product, on)))
 
     try:
-        return [read(each) for each in products]
+        return [read(each, day) for each in products]
     except _NotKept:
         return None
 

@@ -228,7 +228,7 @@ class Positions:
 
 
 AT_CAP = {each.value: each for each in AtCap}
-"""By its word: looking it up in the enumeration takes twenty times as long, and there are versions by the million."""
+"""By its word, for there are versions by the million: asking the enumeration takes far longer."""
 
 
 def to_version(row: VersionRecord, code: str) -> Version:

@@ -36,6 +36,8 @@ from fair_ladle.core.settling import NO_LIMIT, Roots, pool_of
 from fair_ladle.core.tree import Ints
 
 LONGEST_FRESH_SECONDS = 26 * 3600
+LARGE_BRANCH = 2000
+"""Of more accounts what presses is looked for among all that presses, of fewer among the accounts."""
 
 
 def is_fresh(until: datetime | None, now: datetime) -> bool:
@@ -207,7 +209,8 @@ def pressed(
         return None
     inside = accounts_service.in_branch(accounts, row, accounts_table.c.id)
     ids = [each.id for each in products]
-    over, near, cells = store.pressed(tx.connection, ids, inside, row == 0, limit)
+    is_large = len(accounts.tree.branch(row)) > LARGE_BRANCH
+    over, near, cells = store.pressed(tx.connection, ids, inside, is_large, limit)
     return over, near, {each for each in cells if each[1] in accounts.row_of_id}
 
 

@@ -85,15 +85,15 @@ def pressed(
     connection: sa.Connection,
     product_ids: Collection[int],
     inside: sa.ColumnElement[bool],
-    is_whole: bool,
+    is_large: bool,
     limit: int,
 ) -> tuple[int, int, set[tuple[int, int]]]:
     """How many counters of these products are over their cap, and near it, and the cells (pool, account) that press
-    most: clocks by when they run out, over, and near, each by how far. Read from the accounts inside, or, where that is
-    everybody (``is_whole``), from what presses."""
+    most: clocks by when they run out, over, and near, each by how far. Read from the accounts inside, or, where those
+    are many (``is_large``), from what presses."""
     c, a, p = counters, accounts, pools
     of_pool, of_account = c.c.pool_id == p.c.id, c.c.account_id == a.c.id
-    found = c.join(p, of_pool).join(a, of_account) if is_whole else a.join(c, of_account).join(p, of_pool)
+    found = c.join(p, of_pool).join(a, of_account) if is_large else a.join(c, of_account).join(p, of_pool)
     here = [c.c.pressed == sa.true(), p.c.product_id.in_(product_ids), inside]
     runs = sa.and_(c.c.at_cap == "grace", c.c.past_cap_since.is_not(None))
     until = sa.func.timestampadd(sa.text("DAY"), sa.func.coalesce(c.c.grace_days, 0), c.c.past_cap_since)

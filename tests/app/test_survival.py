@@ -146,6 +146,8 @@ class Load:
             cookies=self.cookies,
             headers={"X-CSRF-Token": self.token},
             timeout=PATIENCE,
+            # A connection is let go before the server lets it go (after 5 s): none is used again as it ends.
+            limits=httpx.Limits(keepalive_expiry=2.0),
         ) as client:
             took = 0.0
             while not self.stop.is_set():

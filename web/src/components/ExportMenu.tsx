@@ -126,7 +126,7 @@ export function ExportMenu({
           Copy to clipboard
         </Dropdown.Item>
         {prints && <PrintItems costs={costs} print={(withCosts) => void onPaper(withCosts).catch(or('Not printed'))} />}
-        <Dropdown.Item as="button" onClick={() => void choose().catch(or('No columns'))}>
+        <Dropdown.Item as="button" onClick={() => void choose().catch(or('Columns not loaded'))}>
           Columns…{columns.length > 0 && ` (${columns.length} chosen)`}
         </Dropdown.Item>
         {children}

@@ -23,8 +23,8 @@ import { StatementTabs } from './StatementTabs'
 
 type Summary = Schemas['BuyersSummary']
 
-/** The columns that a month has something for. */
-function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
+/** The columns that a month has something for; on a phone those after the amount are reached by scrolling. */
+function columnsOf(summary: Summary, own: string | undefined, isNarrow: boolean): Column<Buyer>[] {
   const currency = summary.currencies.length === 1 ? summary.currencies[0] : undefined
   const several = summary.sellers > 1
   const marginOf = (row: Buyer) => (row.cost === null ? null : minus(row.amount, row.cost))
@@ -32,7 +32,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
     {
       key: 'name',
       title: 'Buyer',
-      width: 'minmax(226px, 1.2fr)',
+      width: isNarrow ? '216px' : 'minmax(226px, 1.2fr)',
       sort: true,
       cell: (row) => (
         <>
@@ -44,7 +44,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
         </>
       ),
     },
-    ...(several
+    ...(several && !isNarrow
       ? [
           {
             key: 'seller',
@@ -59,7 +59,7 @@ function columnsOf(summary: Summary, own: string | undefined): Column<Buyer>[] {
           },
         ]
       : []),
-    ...(summary.numbered
+    ...(summary.numbered && !isNarrow
       ? [
           {
             key: 'number',
@@ -151,7 +151,7 @@ function footOf({ sums, sellers, costed }: Summary, own: string | undefined): Re
   if (only === undefined || sums.length > 1) return undefined
   const margin = minus(only.costed, only.cost)
   return {
-    name: `${only.buyers} ${only.buyers === 1 ? 'buyer' : 'buyers'}${sellers > 1 ? ` of ${own ?? ''}` : ''}`,
+    name: `${only.buyers} ${only.buyers === 1 ? 'buyer' : 'buyers'}${sellers > 1 && own ? ` of ${own}` : ''}`,
     amount: money(only.amount),
     change: signed(minus(only.amount, only.before)),
     ...(costed && { cost: money(only.cost), margin: money(margin), percent: percent(margin, only.costed) }),
@@ -266,9 +266,7 @@ export default function StatementsScreen() {
           total={list.total}
           rowAt={list.rowAt}
           onShown={list.onShown}
-          columns={columnsOf(summary, own?.account).filter(
-            ({ key }) => !isNarrow || !['seller', 'number'].includes(key),
-          )}
+          columns={columnsOf(summary, own?.account, isNarrow)}
           rowKey={(row) => `${row.buyer} ${row.currency}`}
           label={`Statements of ${monthName(month)}`}
           sorting={{ key: sort ?? '', down }}
@@ -276,7 +274,7 @@ export default function StatementsScreen() {
           startsDown
           open={(row) => void go(addressOf(row, month))}
           comesHere
-          foot={footOf(summary, own?.name)}
+          foot={footOf(summary, isNarrow ? undefined : own?.name)}
         />
       )}
     </>

@@ -67,10 +67,10 @@ def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Data
     leads = in_group(demo, "OLDQUAY-LEADS")
     had = {name for name in leads if "LANTERN-MAIL" in products(demo, name)}
     did = give(demo, LEADS)
-    assert {name for name, _ in did.granted} | {name for name, _, _ in did.waiting} == leads - had, (
+    assert {name for _, name, _ in did.granted} | {name for name, _, _ in did.waiting} == leads - had, (
         "who has one keeps that one"
     )
-    newest = next(name for name, _ in did.granted)
+    newest = next(name for _, name, _ in did.granted)
     assert (
         demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), ActOptions("LANTERN-MAIL"))
         .could_not[0]
@@ -89,7 +89,7 @@ def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Data
     with pytest.raises(Refused, match="gives Lantern Mail; take that away first"):
         demo.run(groups.forget, OLDQUAY, "OLDQUAY/OLDQUAY-LEADS")
     gone = demo.run(entitlements.forget, OLDQUAY, LEADS)
-    assert {name for name, _ in gone.taken} == {name for name, _ in did.granted} - {newest}
+    assert {name for name, _ in gone.taken} == {name for _, name, _ in did.granted} - {newest}
     assert {name for name in leads if "LANTERN-MAIL" in products(demo, name)} == had and waiting(demo) == []
 
 
@@ -125,7 +125,7 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     account = demo.run(listing.person, COMMAND_LINE, first).row.account
     free = next(name for name in found(demo, account=account, product="LANTERN-MAIL") if name not in leads)
     demo.run(acting.act, COMMAND_LINE, "remove", Asked(usernames=(free,)))
-    served = [name for name, _ in demo.run(reconciling.reconcile).granted]
+    served = [name for _, name, _ in demo.run(reconciling.reconcile).granted]
     assert served == [first], "the seat that came free goes to who stands first, by itself"
     assert demo.run(assignments.verify, COMMAND_LINE) == []
 
@@ -141,7 +141,7 @@ def test_of_a_family_the_highest_is_theirs_and_a_lower_one_only_until_it_has_roo
     core = {name for name in leads if "FIELD-CORE" in products(demo, name)}
     assert by_hand in core and core | better | set(waiting(demo)) == leads
     did = give(demo, replace(LEADS, product="FIELD-FULL", priority=50))
-    swapped = {name for name, code in did.granted if code == "FIELD-FULL"}
+    swapped = {name for _, name, code in did.granted if code == "FIELD-FULL"}
     assert {name for name, code in did.taken if code == "FIELD-CORE"} == swapped & core, "given and taken in one"
     assert {name for name, code, _ in did.waiting if code == "FIELD-FULL"} == leads - better - swapped
     assert all("FIELD-CORE" in products(demo, name) for name in core - swapped), "kept while the higher has no room"

@@ -15,8 +15,11 @@ from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import NewAccount, RateChange, TierTerms, UnitsChange
 from fair_ladle.app.drafts.preview import preview
 from fair_ladle.app.enforcement import usecases as enforcement
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import groups
 from fair_ladle.app.people_admin.groups import GroupTerms
+from fair_ladle.app.people_admin.listing import Asked, listing
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import FREE, Ceiling, Limits, limits_of
@@ -26,7 +29,7 @@ from fair_ladle.app.sign_in.delegating import Terms as DelegationTerms
 from fair_ladle.app.sign_in.delegating import Wanted as WantedDelegation
 from tests.app.test_assignments import small
 from tests.app.test_delegations import delegation_of, given
-from tests.app.test_drafts import allocation
+from tests.app.test_drafts import allocation, lot
 
 
 def box(*subjects: str, account: str = "C0-A") -> list[Wanted]:
@@ -59,6 +62,46 @@ def test_seats_are_given_up_to_the_ceilings_of_a_delegation(database: Database, 
     database.run(assignments.assign, COMMAND_LINE, box("c2"))
     database.run(assignments.release, who, box("c2"))
     assert database.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_each_pool_has_its_ceiling_on_every_way_to_give(demo: Database) -> None:
+    """Old Quay gets a pool of Lantern Mail of its own, below the top of what the delegation is for."""
+    admin = given(demo, COMMAND_LINE, "GANNET")
+    applied(demo, admin, lot("LANTERN-MAIL", 500, owner="OLDQUAY"))
+    office = Asked(account="OLDQUAY-TICKET", product="LANTERN-MAIL", status="active")
+    free = [each.person.username for each in demo.run(listing, COMMAND_LINE, office, "username", False, 0, 2).rows]
+    demo.run(assignments.release, admin, [Wanted("OLDQUAY-TICKET", "LANTERN-MAIL", name) for name in free])
+    with demo.engine.connect() as connection:
+        load = connection.scalar(
+            sa.text(
+                "SELECT c.load FROM counters c JOIN pools p ON p.id = c.pool_id JOIN products d ON d.id = p.product_id "
+                "JOIN accounts a ON a.id = p.owner_id AND a.id = c.account_id WHERE a.code = 'OLDQUAY' AND "
+                "d.code = 'LANTERN-MAIL'"
+            )
+        )
+
+    def limited_to(in_all: int | None, at_once: int | None) -> Actor:
+        pools = {("OLDQUAY", "LANTERN-MAIL"): Ceiling(in_all, at_once)}
+        return limited(demo, "GANNET", ceilings={"LANTERN-MAIL": Ceiling(0, 0)}, pools=pools)
+
+    def seats(count: int) -> list[Wanted]:
+        return [Wanted("OLDQUAY-TICKET", "LANTERN-MAIL", name) for name in free[:count]]
+
+    def units(count: int) -> UnitsChange:
+        return UnitsChange(account="OLDQUAY-TICKET", product="LANTERN-MAIL", subjects=tuple(free[:count]), give=True)
+
+    layer = EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", ())
+    for who, says, count in ((limited_to(None, 1), "at most 1 seat", 2), (limited_to(load, None), "as long as", 1)):
+        for way in (
+            lambda who, count: demo.run(assignments.assign, who, seats(count)),
+            lambda who, count: applied(demo, who, units(count)),
+            lambda who, count: demo.run(entitlements.put, who, layer),
+        ):
+            with pytest.raises(Refused, match=says) as refused:
+                way(who, count)
+            assert refused.value.problem.kind == "above-ceiling"
+    demo.run(assignments.assign, limited_to(load + 1, 1), seats(1))
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_a_product_that_is_not_theirs_is_given_by_no_way(database: Database, tmp_path: Path) -> None:
@@ -168,6 +211,9 @@ def test_nobody_passes_on_more_than_their_limits(demo: Database) -> None:
         ("admin", FREE, "which products"),
         ("admin", limits_of({**inside, "ceilings": {}}), "how much of FIELD-CORE"),
         ("admin", limits_of({**inside, "ceilings": {"FIELD-CORE": [10, 6]}}), "how much of FIELD-CORE"),
+        ("admin", limits_of({**inside, "pools": [["OLDQUAY-CREW", "FIELD-CORE", 10, 6]]}), "how much of FIELD-CORE"),
+        ("admin", limits_of({**inside, "pools": [["OLDQUAY-CREW", "FIELD-CORE", 9, 5]]}), "has no pool of Fieldbook"),
+        ("admin", limits_of({**inside, "pools": [["MARROW", "FIELD-CORE", 9, 5]]}), "no account"),
         ("admin", limits_of({**inside, "prices": True}), "changing prices"),
         ("steward", own, "does not let you give the role"),
         ("admin", limits_of({**inside, "products": ["WATCHGLASS"]}), "which products"),

@@ -37,18 +37,19 @@ def judge_at_once(
     product that is not theirs to give."""
     if actor.limits == FREE:
         return
-    by_product: dict[Product, list[Wanted]] = defaultdict(list)
+    by_pool: dict[tuple[str, Product], list[Wanted]] = defaultdict(list)
     for each in wanted:
-        by_product[places[each.account, each.product].product].append(each)
-    for product, units in by_product.items():
-        judge_amount(tx, actor, product, units)
+        place = places[each.account, each.product]
+        by_pool[place.owner_code, place.product].append(each)
+    for (owner, product), units in by_pool.items():
+        judge_amount(tx, actor, owner, product, units)
 
 
-def judge_amount(tx: Transaction, actor: Actor, product: Product, wanted: Sequence[Wanted]) -> None:
-    """The same for units of one product."""
+def judge_amount(tx: Transaction, actor: Actor, owner: str, product: Product, wanted: Sequence[Wanted]) -> None:
+    """The same for units of one pool."""
     may_give(actor, product)
-    most = actor.limits.ceiling(product.code).at_once
-    given = tx.handed.get(product.code, 0) + len(wanted)
+    most = actor.limits.ceiling(owner, product.code).at_once
+    given = tx.handed.get((owner, product.code), 0) + len(wanted)
     if most is not None and given > most:
         raise above(
             f"You may give at most {product.said(most)} of {product.name} in one change; here are "
@@ -57,10 +58,11 @@ def judge_amount(tx: Transaction, actor: Actor, product: Product, wanted: Sequen
         )
 
 
-def note(tx: Transaction, wanted: Sequence[Wanted]) -> None:
+def note(tx: Transaction, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place]) -> None:
     """Count what was given."""
     for each in wanted:
-        tx.handed[each.product] = tx.handed.get(each.product, 0) + 1
+        pool = places[each.account, each.product].owner_code, each.product
+        tx.handed[pool] = tx.handed.get(pool, 0) + 1
 
 
 def asked(product: Product, wanted: Sequence[Wanted]) -> list[dict[str, Any]]:
@@ -75,17 +77,19 @@ def asked(product: Product, wanted: Sequence[Wanted]) -> list[dict[str, Any]]:
     ]
 
 
-def where(actor: Actor, place: Place) -> int | None:
-    """The account (its number) whose load an actor's ceiling in all is judged by: the top of their branch, or the
-    pool's owner where the pool stands in the branch; None where nothing bounds it."""
-    if actor.limits.ceiling(place.product.code).in_all is None:
+def in_all(actor: Actor, place: Place) -> tuple[int, int] | None:
+    """The account (its number) whose load an actor's ceiling in all is judged by, and that ceiling: the top of their
+    branch, or the pool's owner where the pool stands in the branch; None where nothing bounds it."""
+    most = actor.limits.ceiling(place.owner_code, place.product.code).in_all
+    if most is None:
         return None
-    return next((number for number, code, _ in place.to_owner if code == actor.scope), place.to_owner[-1][0])
+    return next((number for number, code, _ in place.to_owner if code == actor.scope), place.to_owner[-1][0]), most
 
 
-def too_much(actor: Actor, product: Product, load: int, wanted: Sequence[Wanted] = ()) -> Refused:
-    """The refusal of what would let a branch hold more than the actor may give in all."""
-    most = actor.limits.ceiling(product.code).in_all
+def too_much(actor: Actor, place: Place, load: int, wanted: Sequence[Wanted] = ()) -> Refused:
+    """The refusal of what would let a branch hold more of a pool than the actor may give in all."""
+    product = place.product
+    most = actor.limits.ceiling(place.owner_code, product.code).in_all
     assert most is not None
     return above(
         f"You may give as long as {product.said(most)} of {product.name} are held here; with this there were "

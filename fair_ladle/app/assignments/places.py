@@ -38,6 +38,11 @@ class Place:
         """The way up to the pool's owner."""
         return self.way_up[: self.owner + 1]
 
+    @property
+    def owner_code(self) -> str:
+        """The account that owns the pool."""
+        return self.way_up[self.owner][1]
+
     def why_restrained(self, scope: str | None) -> str | None:
         """Why nothing new is given out here; an account above the scope is not named."""
         if self.restrained is None:

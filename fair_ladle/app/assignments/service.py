@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, TypeVar
@@ -100,7 +101,7 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     )
     begin_clocks(writes, at)
     store.write(tx.connection, writes)
-    ceilings.note(tx, wanted)
+    ceilings.note(tx, wanted, placed.places)
     _log(tx, actor, wanted, placed, "assigned")
     units_are("assigned", len(wanted))
     return at
@@ -162,16 +163,14 @@ def _walk_all(
         changes = dict(by_pool[pool_id])
         depth = {account: place_of[pool_id, account].depth for account in changes}
         first = place_of[pool_id, next(iter(changes))]
-        judged_by = ceilings.where(actor, first) if sign > 0 else None
-        most = actor.limits.ceiling(first.product.code).in_all
-        ceiling = None if judged_by is None or most is None else (judged_by, most)
+        ceiling = ceilings.in_all(actor, first) if sign > 0 else None
         try:
             writes.extend(walk(tx, pool_id, changes, depth, placed.directory.number, placed.directory.zone, ceiling))
         except Stale:
             forget(tx)
             raise _anew(tx, first.product) from None
         except CeilingReached as reached:
-            raise ceilings.too_much(actor, first.product, reached.load, wanted) from None
+            raise ceilings.too_much(actor, first, reached.load, wanted) from None
         except LimitReached as reached:
             place = place_of[pool_id, reached.account_ids[0]]
             raise stopped(tx, actor, place, changes[place.account_id], placed.directory.zone) from None
@@ -214,7 +213,23 @@ def may_give(actor: Actor, product: Product) -> None:
 def judge_whole(tx: Transaction, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
     """Refused where giving a product's seats to all of these people (account's code, username) is more than the actor
     may give in one change, though it be done part by part."""
-    ceilings.judge_amount(tx, actor, product, [Wanted(account, product.code, username) for account, username in whom])
+    ceilings.may_give(actor, product)
+    for owner, units in _by_pool(tx, actor, product, whom).items():
+        ceilings.judge_amount(tx, actor, owner, product, units)
+
+
+def _by_pool(
+    tx: Transaction, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]
+) -> dict[str, list[Wanted]]:
+    """A product's units for these people (account's code, username) by the owner of the pool they come from; those of
+    accounts without any are left out."""
+    known, found = directory(tx), defaultdict[str, list[Wanted]](list)
+    day = local_day(tx.now, known.zone)
+    for account, username in whom:
+        with suppress(Refused):  # no pool reaches the account: the reason stands beside each of them
+            place = known.place(tx, day, account, product, actor.scope)
+            found[place.owner_code].append(Wanted(account, product.code, username))
+    return found
 
 
 def above_ceiling(detail: str) -> Refused:
@@ -283,7 +298,7 @@ def as_many_as_fit(
     return given, why
 
 
-def _as_before(tx: Transaction, handed: dict[str, int], refused: Refused) -> None:
+def _as_before(tx: Transaction, handed: dict[tuple[str, str], int], refused: Refused) -> None:
     """After a try of which nothing was kept: count as before. Above a ceiling nothing else is tried in its place."""
     if refused.problem.kind == ceilings.ABOVE:
         raise refused
@@ -314,24 +329,26 @@ def each_that_can(
         return done + more, refused_of + refused_of_more
 
 
-def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str]]) -> None:
-    """Refused where what layers gave by the actor's change (username, product) is above a ceiling of theirs."""
-    for code, most in actor.limits.ceilings.items():
-        names = [username for username, product in granted if product == code]
-        if not names:
-            continue
-        known = directory(tx)
-        product, top = known.product(code), actor.scope
-        if most.at_once is not None and len(names) > most.at_once:
-            raise ceilings.above(
-                f"You may give at most {product.said(most.at_once)} of {product.name} in one change; this gives "
-                f"{product.said(len(names))}."
-            )
-        if most.in_all is not None and top is not None:
-            place = known.place(tx, local_day(tx.now, known.zone), top, product, top)
-            load = store.read(tx.connection, place.pool_id, [place.account_id])[place.account_id].load
-            if load > most.in_all:
-                raise ceilings.too_much(actor, product, load)
+def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str, str]]) -> None:
+    """Refused where what layers gave by the actor's change (account's code, username, product) is above a ceiling of
+    theirs."""
+    known = directory(tx)
+    for code in sorted({code for _, _, code in granted}):
+        product = known.product(code)
+        whom = [(account, username) for account, username, each in granted if each == code]
+        for owner, units in _by_pool(tx, actor, product, whom).items():
+            most = actor.limits.ceiling(owner, code).at_once
+            if most is not None and len(units) > most:
+                raise ceilings.above(
+                    f"You may give at most {product.said(most)} of {product.name} in one change; this gives "
+                    f"{product.said(len(units))}."
+                )
+            place = known.place(tx, local_day(tx.now, known.zone), units[0].account, product, actor.scope)
+            bound = ceilings.in_all(actor, place)
+            if bound is not None:
+                load = store.read(tx.connection, place.pool_id, [bound[0]])[bound[0]].load
+                if load > bound[1]:
+                    raise ceilings.too_much(actor, place, load)
 
 
 def reserved_seats(

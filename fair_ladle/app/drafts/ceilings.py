@@ -3,6 +3,7 @@ and in all, and whether they may change caps and prices."""
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Sequence
 
 from fair_ladle.app.accounts.service import top_row
@@ -26,7 +27,7 @@ def above_ceiling(impact: Impact, actor: Actor, changes: Sequence[Change]) -> Re
         for change in changes:
             _judge_kind(actor, change, products)
         for product in products.values():
-            _judge_amount(impact, actor, changes, product)
+            _judge_product(impact, actor, changes, product)
     except Refused as refused:
         return refused
     return None
@@ -67,10 +68,22 @@ def _cap(terms: Terms) -> int:
     return MOST_GRAINS if terms.cap is None or terms.per is not None else terms.cap
 
 
-def _judge_amount(impact: Impact, actor: Actor, changes: Sequence[Change], product: Product) -> None:
-    most = actor.limits.ceiling(product.code)
-    mine = [each for each in changes if isinstance(each, AllocationChange | UnitsChange)]
-    mine = [each for each in mine if each.product == product.code]
+def _judge_product(impact: Impact, actor: Actor, changes: Sequence[Change], product: Product) -> None:
+    """Judge what changes give of a product, by the pool each takes it from."""
+    if not actor.limits.bounds(product.code):
+        return
+    by_pool: dict[str, list[AllocationChange | UnitsChange]] = defaultdict(list)
+    for change in changes:
+        if isinstance(change, AllocationChange | UnitsChange) and change.product == product.code:
+            by_pool[_owner(impact.after, change.account, product)].append(change)
+    for owner, mine in by_pool.items():
+        _judge_amount(impact, actor, mine, product, owner)
+
+
+def _judge_amount(
+    impact: Impact, actor: Actor, mine: Sequence[AllocationChange | UnitsChange], product: Product, owner: str
+) -> None:
+    most = actor.limits.ceiling(owner, product.code)
     if most != Ceiling() and any(isinstance(each, AllocationChange) and _moves_a_day(each) for each in mine):
         raise assignments.above_ceiling(
             f"Your delegation bounds how much of {product.name} you may give; it does not let you move a last day."
@@ -94,7 +107,7 @@ def _judge_amount(impact: Impact, actor: Actor, changes: Sequence[Change], produ
         raise assignments.above_ceiling(
             f"You may give at most {product.said(most.in_all)} of {product.name} in all; here is {said}."
         )
-    before, after = (_load(positions, actor, product) for positions in (impact.present, impact.after))
+    before, after = (_load(positions, actor, product, owner) for positions in (impact.present, impact.after))
     if after > max(before, most.in_all):
         raise assignments.above_ceiling(
             f"You may give as long as {product.said(most.in_all)} of {product.name} are held here; with this there "
@@ -102,7 +115,22 @@ def _judge_amount(impact: Impact, actor: Actor, changes: Sequence[Change], produ
         )
 
 
-def _load(positions: Positions, actor: Actor, product: Product) -> int:
-    snapshot = positions.snapshot
-    column = next(at for at, each in enumerate(snapshot.products) if each.code == product.code)
-    return int(positions.settled.load[top_row(snapshot.accounts, actor), column])
+def _column(positions: Positions, product: Product) -> int:
+    return next(at for at, each in enumerate(positions.snapshot.products) if each.code == product.code)
+
+
+def _owner(positions: Positions, account: str, product: Product) -> str:
+    """The code of the account whose pool of a product an account takes from; empty where none reaches it."""
+    tree = positions.snapshot.accounts.tree
+    owner = int(positions.snapshot.owner[tree.row(account), _column(positions, product)])
+    return tree.codes[owner] if owner >= 0 else ""
+
+
+def _load(positions: Positions, actor: Actor, product: Product, owner: str) -> int:
+    """What the actor's branch holds of a pool: at its top, or at the pool's owner where that is below."""
+    accounts = positions.snapshot.accounts
+    top = top_row(accounts, actor)
+    if owner not in accounts.tree:
+        return 0
+    judged = max(top, accounts.tree.row(owner), key=lambda row: len(accounts.tree.path_up(row)))
+    return int(positions.settled.load[judged, _column(positions, product)])

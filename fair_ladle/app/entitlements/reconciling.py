@@ -36,10 +36,10 @@ MAY_HAVE = ("active", "invited")
 
 @dataclass
 class ReconcileResult:
-    """What laying the layers out did: seats given and taken back by person and product, and who waits, with the
-    reason."""
+    """What laying the layers out did: seats given by account, person and product, taken back by person and product, and
+    who waits, with the reason."""
 
-    granted: list[tuple[str, str]] = field(default_factory=list)
+    granted: list[tuple[str, str, str]] = field(default_factory=list)
     taken: list[tuple[str, str]] = field(default_factory=list)
     waiting: list[tuple[str, str, str]] = field(default_factory=list)
 
@@ -336,7 +336,9 @@ def _serve(
     full = {each.person.id: closed[each.person.account_id] for each in members if each.person.id not in got}
     _note(tx, family, place, served)
     result.taken.extend((each.person.username, family[each.held].code) for each in served if each.held is not None)
-    result.granted.extend((each.person.username, product.code) for each in served)
+    result.granted.extend(
+        (_wanted(accounts, product, each).account, each.person.username, product.code) for each in served
+    )
     for each in served:
         each.held, each.by_rule = place, each.by_hand != place
     return served, full

@@ -118,7 +118,7 @@ def reconcile_body(result: ReconcileResult) -> ReconcileBody:
         given=len(result.granted),
         taken=len(result.taken),
         waiting=len(result.waiting),
-        given_to=sorted(name for name, _ in result.granted)[:50],
+        given_to=sorted(name for _, name, _ in result.granted)[:50],
         taken_from=sorted(name for name, _ in result.taken)[:50],
         reasons=dict(sorted(reasons.items(), key=lambda each: -each[1])[:20]),
     )

@@ -247,8 +247,8 @@ class Transaction:
     settings: Settings
     kept: dict[str, Any] | None = field(default=None, compare=False)
     """What was read once and stays the same in here: only where the facts of one instant are seen."""
-    handed: dict[str, int] = field(default_factory=dict, compare=False)
-    """Units given in here so far, by product: what one change may give is judged by it."""
+    handed: dict[tuple[str, str], int] = field(default_factory=dict, compare=False)
+    """Units given in here so far, by the pool's owner and product: what one change may give is judged by it."""
 
     def once(self, name: str, read: Callable[[], Result]) -> Result:
         """Something that is asked for again and again: read once where it stays the same, else each time."""

@@ -16,6 +16,14 @@ class Ceiling:
     in_all: int | None = None
     at_once: int | None = None
 
+    def least(self, other: Ceiling) -> Ceiling:
+        """Both at once."""
+        return Ceiling(_least(self.in_all, other.in_all), _least(self.at_once, other.at_once))
+
+    def is_above(self, other: Ceiling) -> bool:
+        """Whether it lets more through than another."""
+        return _above(self.in_all, other.in_all) or _above(self.at_once, other.at_once)
+
 
 NO_CEILING = Ceiling()
 
@@ -24,19 +32,25 @@ NO_CEILING = Ceiling()
 class Limits:
     """``products`` (codes), ``groups`` (an account's code, / and their own) and ``roles`` (keys) are
     what may be given; None = all of them.
-    ``ceilings`` are by the product's code."""
+    ``ceilings`` are those of each pool of a product, by its code, but for what ``pools`` says of single ones, by the
+    codes of their owner and product."""
 
     products: frozenset[str] | None = None
     ceilings: Mapping[str, Ceiling] = field(default_factory=dict)
+    pools: Mapping[tuple[str, str], Ceiling] = field(default_factory=dict)
     groups: frozenset[str] | None = None
     roles: frozenset[str] | None = None
     caps: bool = True
     prices: bool = True
     rules: bool = True
 
-    def ceiling(self, product: str) -> Ceiling:
-        """The ceiling of a product."""
-        return self.ceilings.get(product, NO_CEILING)
+    def ceiling(self, owner: str, product: str) -> Ceiling:
+        """The ceiling of a pool."""
+        return self.pools.get((owner, product), self.ceilings.get(product, NO_CEILING))
+
+    def bounds(self, product: str) -> bool:
+        """Whether any pool of a product has a ceiling."""
+        return product in self.ceilings or any(code == product for _, code in self.pools)
 
     def gives(self, product: str) -> bool:
         """Whether a product may be given at all."""
@@ -49,6 +63,7 @@ class Limits:
         return {
             "products": None if self.products is None else sorted(self.products),
             "ceilings": {code: [each.in_all, each.at_once] for code, each in sorted(self.ceilings.items())},
+            "pools": [[*pool, each.in_all, each.at_once] for pool, each in sorted(self.pools.items())],
             "groups": None if self.groups is None else sorted(self.groups),
             "roles": None if self.roles is None else sorted(self.roles),
             "caps": self.caps,
@@ -63,13 +78,11 @@ class Limits:
             return theirs if mine is None else mine if theirs is None else mine & theirs
 
         codes = self.ceilings.keys() | further.ceilings.keys()
-        pairs = {code: (self.ceiling(code), further.ceiling(code)) for code in codes}
+        pools = self.pools.keys() | further.pools.keys()
         return Limits(
             both(self.products, further.products),
-            {
-                code: Ceiling(_least(one.in_all, other.in_all), _least(one.at_once, other.at_once))
-                for code, (one, other) in pairs.items()
-            },
+            {code: self.ceiling("", code).least(further.ceiling("", code)) for code in codes},
+            {pool: self.ceiling(*pool).least(further.ceiling(*pool)) for pool in pools},
             both(self.groups, further.groups),
             both(self.roles, further.roles),
             self.caps and further.caps,
@@ -88,12 +101,9 @@ class Limits:
             )
             if mine is not None and (theirs is None or not theirs <= mine)
         ]
-        for code, most in sorted(own.ceilings.items()):
-            if not self.gives(code):
-                continue
-            theirs = self.ceiling(code)
-            if _above(theirs.in_all, most.in_all) or _above(theirs.at_once, most.at_once):
-                found.append(f"how much of {code}")
+        pools = {("", code) for code in own.ceilings} | own.pools.keys() | self.pools.keys()
+        wider = {code for owner, code in pools if self.ceiling(owner, code).is_above(own.ceiling(owner, code))}
+        found += [f"how much of {code}" for code in sorted(wider) if self.gives(code)]
         pairs = (("caps", own.caps, self.caps), ("prices", own.prices, self.prices), ("rules", own.rules, self.rules))
         return found + [f"changing {what}" for what, mine, theirs in pairs if theirs and not mine]
 
@@ -121,6 +131,7 @@ def limits_of(kept: Mapping[str, Any] | None) -> Limits:
     return Limits(
         some("products"),
         {code: Ceiling(*each) for code, each in kept["ceilings"].items()},
+        {(owner, code): Ceiling(*each) for owner, code, *each in kept.get("pools", [])},
         some("groups"),
         some("roles"),
         kept["caps"],

@@ -131,7 +131,7 @@ def _own(tx: Transaction, actor: Actor) -> Any | None:
     return found[0]
 
 
-def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> None:
+def _may_give(tx: Transaction, actor: Actor, account: str, role: RoleFacts, terms: Terms) -> None:
     """Refused where a delegation would be wider than the actor's own, or its days make no sense."""
     today, own = accounts_service.today(tx), _own(tx, actor)
     if own is not None and not own.passes_on:
@@ -140,13 +140,13 @@ def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> N
     if lacks:
         said = "; ".join(PERMISSIONS[each] for each in lacks[:3])
         raise not_allowed(f"{role.name} may do what your own role does not let you: {said}.")
-    mine = FREE if own is None else limits_of(own.limits)
+    mine = FREE if own is None else _within(accounts_service.known(tx), actor, account, limits_of(own.limits))
     if mine.roles is not None and role.key not in mine.roles:
         raise not_allowed(f"Your delegation does not let you give the role {role.name}.")
     beyond = terms.limits.beyond(mine)
     if beyond:
         raise not_allowed(f"Your own delegation does not go that far: {'; '.join(beyond[:3])}.")
-    judge_limits(tx, actor, terms.limits)
+    judge_limits(tx, actor, terms.limits, account)
     for name, day in (("first_day", terms.first_day), ("last_day", terms.last_day)):
         if day is not None and not YEARS[0] <= day.year <= YEARS[1]:
             raise invalid(f"{day}: a day between {YEARS[0]} and {YEARS[1]}.", name)
@@ -156,19 +156,36 @@ def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> N
         raise not_allowed(f"Your own delegation ends on {day_name(own.last_day)}; give one that ends then or before.")
 
 
-def judge_limits(tx: Transaction, actor: Actor, limits: Limits) -> None:
-    """Refused where limits name what is not there, or say nothing that can be."""
-    products = {each.code for each in pools_service.products(tx)}
-    for code in sorted((limits.products or frozenset()) | limits.ceilings.keys()):
+def _within(accounts: Accounts, actor: Actor, account: str, limits: Limits) -> Limits:
+    """Limits as far as they say anything of an account's branch."""
+    top = accounts_service.row_in_scope(accounts, actor, account)
+    here = {
+        pool: each
+        for pool, each in limits.pools.items()
+        if pool[0] in accounts.tree and top in accounts.tree.path_up(accounts.tree.row(pool[0]))
+    }
+    return replace(limits, pools=here)
+
+
+def judge_limits(tx: Transaction, actor: Actor, limits: Limits, account: str | None) -> None:
+    """Refused where limits name what is not there, or not in the branch of the account (its code, None = the
+    installation) that is run, or say nothing that can be."""
+    products, accounts = {each.code: each for each in pools_service.products(tx)}, accounts_service.known(tx)
+    bounded = limits.ceilings.keys() | {code for _, code in limits.pools}
+    for code in sorted((limits.products or frozenset()) | bounded):
         if code not in products:
             raise not_found("product", code)
-    for code, each in limits.ceilings.items():
+    for owner, code in sorted(limits.pools):
+        product = products[code]
+        row = accounts_service.row_in_scope(accounts, replace(actor, scope=account), owner)
+        if not pools_service.pools_of(tx, [product], [int(accounts.ids[row])]):
+            raise invalid(f"{accounts.name(row)} has no pool of {product.name}.", "limits")
+    for code, each in (*limits.ceilings.items(), *((code, each) for (_, code), each in limits.pools.items())):
         if any(most is not None and not 0 <= most <= MOST_GRAINS for most in (each.in_all, each.at_once)):
             raise invalid(f"A ceiling of {code} is 0 or more.", "limits")
-    roles_here = {each.key for each in roles.in_sight(tx, actor, accounts_service.known(tx))}
+    roles_here = {each.key for each in roles.in_sight(tx, actor, accounts)}
     for key in sorted((limits.roles or frozenset()) - roles_here):
         raise invalid(f"There is no role {key[:80]!r} here.", "limits")
-    accounts = accounts_service.known(tx)
     for name in sorted(limits.groups or frozenset()):
         account, _, code = name.partition("/")
         row = accounts_service.row_in_scope(accounts, actor, account)
@@ -181,9 +198,11 @@ def give_all(tx: Transaction, actor: Actor, wanted: Wanted, accounts: Sequence[s
     are, account by account in the order of their codes."""
     if not 1 <= len(set(accounts)) <= MOST_BRANCHES:
         raise invalid(f"From 1 to {MOST_BRANCHES} accounts at once.", "accounts")
-    codes = sorted(set(accounts))
-    given = [give(tx, actor, replace(wanted, account=each), tells=False) for each in codes]
-    names = accounts_service.known(tx)
+    codes, names = sorted(set(accounts)), accounts_service.known(tx)
+    parts = {code: _within(names, actor, code, wanted.limits) for code in codes}
+    for owner, product in sorted(wanted.limits.pools.keys() - {pool for each in parts.values() for pool in each.pools}):
+        raise invalid(f"{owner[:80]} is not in what is delegated: no ceiling of its {product[:80]}.", "limits")
+    given = [give(tx, actor, replace(wanted, account=each, limits=parts[each]), tells=False) for each in codes]
     said = [names.name(names.tree.row(each)) for each in codes]
     found = store.by_email(tx.connection, wanted.email.strip().lower())
     assert found is not None
@@ -207,7 +226,7 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
         raise not_allowed("You cannot create a delegation for yourself. Ask the person who gave you yours.")
     passes_on = wanted.passes_on and wanted.people_of is None
     terms = Terms(wanted.role, wanted.first_day, wanted.last_day, passes_on, wanted.limits)
-    _may_give(tx, actor, role, terms)
+    _may_give(tx, actor, accounts.tree.codes[row], role, terms)
     group = None if wanted.people_of is None else _people_of(tx, accounts, row, wanted.people_of, role)
     there = delegation_store.lock_delegations(tx.connection, account_id)
     found = store.by_email(tx.connection, email)
@@ -259,7 +278,7 @@ def _people_of(tx: Transaction, accounts: Accounts, row: int, code: str, role: R
 
 def _said(role: str, terms: Terms) -> dict[str, Any]:
     kept = terms.limits.kept() or {}
-    limits = {f"may give {name}": kept.get(name) for name in ("products", "ceilings", "groups", "roles")}
+    limits = {f"may give {name}": kept.get(name) for name in ("products", "ceilings", "pools", "groups", "roles")}
     return {
         "role": role,
         "first day": terms.first_day,
@@ -293,8 +312,9 @@ def account_run(tx: Transaction, actor: Actor) -> AccountFacts:
     return accounts.facts[accounts_service.top_row(accounts, actor)]
 
 
-def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: int) -> None:
-    """Let somebody who is being added to an account run it as its admin; nothing where they do already."""
+def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: int, role: str) -> None:
+    """Let somebody who is being added to an account run it in a role; nothing where they do already. An admin may pass
+    it on."""
     accounts = accounts_service.known(tx)
     found = store.by_email(tx.connection, email.strip().lower())
     there = (
@@ -306,7 +326,8 @@ def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: in
         code = accounts.tree.codes[accounts.row_of_id[account_id]]
         own = _own(tx, actor)
         last_day = None if own is None else own.last_day
-        give(tx, actor, Wanted(email, name, code, "admin", None, last_day, True, actor.limits))
+        limits = _within(accounts, actor, code, actor.limits)
+        give(tx, actor, Wanted(email, name, code, role, None, last_day, role == "admin", limits))
 
 
 def _found(tx: Transaction, actor: Actor, delegation_id: int) -> tuple[Accounts, Any]:
@@ -322,7 +343,9 @@ def _may_touch(tx: Transaction, actor: Actor, row: DelegationRecord) -> None:
     """Refused where somebody else's delegation has more than the actor's own, or it is the actor's own."""
     if row.id == actor.delegation_id:
         raise conflict("You are working through this delegation; another admin has to change it.")
-    wider = not permissions_of(tx, row) <= actor.permissions or limits_of(row.limits).beyond(actor.limits)
+    accounts = accounts_service.known(tx)
+    mine = _within(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]], actor.limits)
+    wider = not permissions_of(tx, row) <= actor.permissions or limits_of(row.limits).beyond(mine)
     if actor.delegation_id is not None and wider:
         raise not_allowed(
             "This delegation has more permissions than yours; a person with at least as many has to change it."
@@ -353,7 +376,7 @@ def change(tx: Transaction, actor: Actor, delegation_id: int, terms: Terms) -> N
     accounts, row = _found(tx, actor, delegation_id)
     _may_touch(tx, actor, row)
     role = roles.named(tx, actor, accounts, terms.role)
-    _may_give(tx, actor, role, terms)
+    _may_give(tx, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]], role, terms)
     if row.role == "admin" and (role.key != "admin" or terms.last_day is not None or terms.first_day is not None):
         _others_run_it(tx, actor, accounts, row)
     delegation_store.change_delegation(

@@ -21,10 +21,11 @@ routes = Router("/api/delegations", "delegations", sees="delegations.see", chang
 
 
 class CeilingBody(BaseModel):
-    """The most of a product, in grains, that the branch may hold for more to be given, and that one change may give;
-    null = no bound."""
+    """The most of a pool, in grains, that the branch may hold for more to be given, and that one change may give;
+    null = no bound. ``owner``: of the product's pool of this account; null = of each pool that none is said of."""
 
     product: str = Field(max_length=64)
+    owner: str | None = Field(default=None, max_length=64)
     in_all: int | None = None
     at_once: int | None = None
 
@@ -46,8 +47,10 @@ class LimitsBody(BaseModel):
         products, groups, roles = (
             None if each is None else frozenset(each) for each in (self.products, self.groups, self.roles)
         )
-        ceilings = {each.product: Ceiling(each.in_all, each.at_once) for each in self.ceilings}
-        return Limits(products, ceilings, groups, roles, self.caps, self.prices, self.rules)
+        of_pools = {(each.owner, each.product): Ceiling(each.in_all, each.at_once) for each in self.ceilings}
+        ceilings = {code: each for (owner, code), each in of_pools.items() if owner is None}
+        pools = {(owner, code): each for (owner, code), each in of_pools.items() if owner is not None}
+        return Limits(products, ceilings, pools, groups, roles, self.caps, self.prices, self.rules)
 
 
 def limits_body(limits: Limits) -> LimitsBody:
@@ -58,8 +61,14 @@ def limits_body(limits: Limits) -> LimitsBody:
     return LimitsBody(
         products=products,
         ceilings=[
-            CeilingBody(product=code, in_all=each.in_all, at_once=each.at_once)
-            for code, each in sorted(limits.ceilings.items())
+            *(
+                CeilingBody(product=code, in_all=each.in_all, at_once=each.at_once)
+                for code, each in sorted(limits.ceilings.items())
+            ),
+            *(
+                CeilingBody(product=code, owner=owner, in_all=each.in_all, at_once=each.at_once)
+                for (owner, code), each in sorted(limits.pools.items())
+            ),
         ],
         groups=groups,
         roles=roles,

@@ -55,7 +55,7 @@ def make(
     lacks = sorted(set(permissions or ()) - actor.permissions)
     if lacks:
         raise not_allowed(f"Your own role does not let you {PERMISSIONS[lacks[0]]}.")
-    delegating.judge_limits(tx, actor, limits)
+    delegating.judge_limits(tx, actor, limits, actor.scope)
     own = delegation_store.lock_delegation(tx.connection, _delegation(actor))
     if own is None or own.ended_at is not None:
         raise not_allowed("Your delegation has ended.")

@@ -5918,14 +5918,16 @@ export interface components {
         };
         /**
          * CeilingBody
-         * @description The most of a product, in grains, that the branch may hold for more to be given, and that one change may give;
-         *     null = no bound.
+         * @description The most of a pool, in grains, that the branch may hold for more to be given, and that one change may give;
+         *     null = no bound. ``owner``: of the product's pool of this account; null = of each pool that none is said of.
          */
         CeilingBody: {
             /** At Once */
             at_once?: number | null;
             /** In All */
             in_all?: number | null;
+            /** Owner */
+            owner?: string | null;
             /** Product */
             product: string;
         };
@@ -8965,10 +8967,10 @@ export interface components {
             link: boolean;
             /**
              * Role
+             * @description member, or in which role they run the account: a ready-made one's key, or a composed one's number
              * @default member
-             * @enum {string}
              */
-            role: "member" | "admin";
+            role: string;
             /** Title */
             title?: string | null;
             /** Username */

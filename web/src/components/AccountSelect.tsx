@@ -13,7 +13,7 @@ interface Props {
   /** What choosing none is called; without it one has to be chosen. */
   any?: string
   /** Which accounts can be chosen. */
-  only?: (account: Pick<AccountChoice, 'account' | 'kind' | 'status'>) => boolean
+  only?: ((account: Pick<AccountChoice, 'account' | 'kind' | 'status'>) => boolean) | undefined
   disabled?: boolean
   required?: boolean
   autoFocus?: boolean

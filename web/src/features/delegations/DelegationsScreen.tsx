@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useState } from 'react'
 import { Button, Modal } from 'react-bootstrap'
-import { Link } from 'react-router'
+import { Link, useSearchParams } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { FindField } from '../../components/FindField'
@@ -28,9 +28,16 @@ const MOST_ROWS = 500
 
 /** Who may do what, where, and until when? */
 export default function DelegationsScreen() {
-  const [find, setFind] = useState('')
+  const [params, setParams] = useSearchParams()
+  const find = params.get('find') ?? ''
+  const setFind = (words: string) => setParams(words ? { find: words } : {}, { replace: true })
   const found = useQuery(delegationsFound(useDeferredValue(find)))
-  const [giving, setGiving] = useState<Giving | null>(null)
+  const asksFor = params.get('email')
+  const [giving, setGiving] = useState<Giving | null>(
+    asksFor
+      ? { change: null, email: asksFor, name: params.get('name') ?? '', account: params.get('account') ?? '' }
+      : null,
+  )
   const [asked, setAsked] = useState<DelegationBody | null>(null)
   const [ending, setEnding] = useState<DelegationBody | null>(null)
   const [allGaps, setAllGaps] = useState(false)
@@ -62,6 +69,10 @@ export default function DelegationsScreen() {
   const soon = body.ending
   const count = find ? rows.length : body.count
   const more = rows.length >= MOST_ROWS ? ', the first are shown' : ''
+  const close = () => {
+    setGiving(null)
+    if (asksFor) setFind('')
+  }
   const after = (message: string) => run(() => Promise.resolve(message))
   const attempt = (work: () => Promise<unknown>, message: string) => run(() => work().then(() => message))
   const path = (each: DelegationBody) => ({ params: { path: { delegation_id: each.id } } })
@@ -182,9 +193,9 @@ export default function DelegationsScreen() {
         <GiveForm
           giving={giving}
           body={body}
-          close={() => setGiving(null)}
+          close={close}
           done={(message) => {
-            setGiving(null)
+            close()
             void after(message)
           }}
         />

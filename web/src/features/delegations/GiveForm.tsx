@@ -5,6 +5,7 @@ import { api, showAs, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { accountsNamed, me } from '../../api/queries'
 import { AccountSelect } from '../../components/AccountSelect'
+import { AddAccount } from '../../components/AddAccount'
 import { Field, isAbout, text } from '../../components/Field'
 import { Trouble } from '../../components/States'
 import { groupNames } from '../people/queries'
@@ -16,6 +17,7 @@ export interface Giving {
   change: DelegationBody | null
   account?: string
   email?: string
+  name?: string
 }
 
 interface Props {
@@ -94,7 +96,15 @@ export function GiveForm({ giving, body, close, done }: Props) {
           <div className="lotform">
             {!change && (
               <>
-                <Field name="name" label="Name" error={error} required maxLength={200} autoFocus />
+                <Field
+                  name="name"
+                  label="Name"
+                  error={error}
+                  required
+                  maxLength={200}
+                  defaultValue={giving.name}
+                  autoFocus
+                />
                 <Field
                   name="email"
                   label="E-mail address"
@@ -206,14 +216,11 @@ export function GiveForm({ giving, body, close, done }: Props) {
           {!change && (
             <details className="mt-2">
               <summary>More accounts</summary>
-              <Form.Label htmlFor="give-more" className="visually-hidden">
-                Another account
-              </Form.Label>
-              <AccountSelect
-                value=""
-                any="choose…"
+              <AddAccount
+                id="give-more"
+                label="Another account"
                 only={(each) => each.status !== 'closed' && !more.includes(each.account)}
-                onChange={(account) => account && setMore([...more, account])}
+                add={(account) => setMore([...more, account])}
               />
             </details>
           )}

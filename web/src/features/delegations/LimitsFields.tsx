@@ -4,8 +4,8 @@ import { productsInSight } from '../../api/queries'
 import type { Schemas } from '../../api/client'
 import { parseUnits, unitName, units } from '../../domain/units'
 import { groupNames } from '../people/queries'
+import { PoolCeilings, type Ceiling } from './PoolCeilings'
 
-type Ceiling = Required<Schemas['CeilingBody']>
 export type Limits = Required<Omit<Schemas['LimitsBody'], 'ceilings'>> & { ceilings: Ceiling[] }
 
 export const NO_LIMITS: Limits = {
@@ -74,9 +74,10 @@ export function LimitsFields({ limits, change, roles }: Props) {
     return now.size === all.length ? null : [...now]
   }
   const ceiling = (product: string, name: 'at_once' | 'in_all', grains: number | null) => {
-    const there = limits.ceilings.find((each) => each.product === product) ?? { product, in_all: null, at_once: null }
+    const is = (each: Ceiling) => each.product === product && each.owner === null
+    const there = limits.ceilings.find(is) ?? { product, owner: null, in_all: null, at_once: null }
     const now = { ...there, [name]: grains }
-    const others = limits.ceilings.filter((each) => each.product !== product)
+    const others = limits.ceilings.filter((each) => !is(each))
     put({ ceilings: now.in_all === null && now.at_once === null ? others : [...others, now] })
   }
   const names = groups.map((each) => `${each.account}/${each.code}`)
@@ -94,7 +95,7 @@ export function LimitsFields({ limits, change, roles }: Props) {
           <tbody>
             {products.map((each) => {
               const has = limits.products === null || limits.products.includes(each.product)
-              const most = limits.ceilings.find((one) => one.product === each.product)
+              const most = limits.ceilings.find((one) => one.product === each.product && one.owner === null)
               const field = (name: 'at_once' | 'in_all', label: string) => (
                 <div className="d-flex gap-1 align-items-baseline">
                   <Form.Control
@@ -137,6 +138,10 @@ export function LimitsFields({ limits, change, roles }: Props) {
           </tbody>
         </table>
       </div>
+      <PoolCeilings
+        ceilings={limits.ceilings.filter((each) => each.owner !== null)}
+        change={(pools) => put({ ceilings: [...limits.ceilings.filter((each) => each.owner === null), ...pools] })}
+      />
       <div className="lotform three mt-2">
         <div role="group" aria-label="May change">
           <div className="quiet small">May change</div>

@@ -487,6 +487,6 @@ def test_who_runs_nothing_any_more_is_not_shown_as_an_admin(demo: Database) -> N
         admins = demo.snapshot(people.listing, operator, people.Asked(account="OLDQUAY", admin=True)).rows
         return runs, "jonas.vane" in {each.person.username for each in admins}
 
-    assert shown() == ([("Old Quay Ferries", "auditor")], True)
+    assert shown() == ([("Old Quay Ferries", "Auditor")], True)
     demo.run(delegating.end, COMMAND_LINE, made)
     assert shown() == ([], False)

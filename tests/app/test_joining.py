@@ -199,3 +199,7 @@ def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_
         )
         is not None
     )
+    demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-CREW", "Desk", "desk@oldquay.example", "desk.hand", role="desk"))
+    assert demo.run(listing.person, OLDQUAY, "desk.hand").runs == [("Crew Office", "Service desk")]
+    with pytest.raises(Refused, match="There is no role 'captain' here"):
+        demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-CREW", "Cap", "cap@oldquay.example", role="captain"))

@@ -6,7 +6,7 @@ import hashlib
 import re
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, Literal
+from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
@@ -25,6 +25,8 @@ from fair_ladle.core.calendar import day_name
 
 USERNAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._@+-]{0,127}$")
 
+MEMBER = "member"
+
 
 @dataclass(frozen=True)
 class NewPerson:
@@ -39,8 +41,9 @@ class NewPerson:
     invite: bool = True
     link: bool = False
     """Whether an address known in another account of the branch is the same person, who joins here too."""
-    role: Literal["member", "admin"] = "member"
-    """``admin``: they run the account besides."""
+    role: str = MEMBER
+    """Any other than a member's: they run the account besides, in a ready-made role (its key) or a composed one (its
+    number)."""
 
 
 def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
@@ -92,8 +95,8 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
             )
         ],
     )
-    if new.role == "admin":
-        delegating.let_run(tx, actor, email or "", name, int(accounts.ids[row]))
+    if new.role != MEMBER:
+        delegating.let_run(tx, actor, email or "", name, int(accounts.ids[row]), new.role)
     if invite:
         send_invitations(tx, actor, accounts, [added[username]])
     return username

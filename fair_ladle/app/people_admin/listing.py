@@ -353,7 +353,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         for each in (store.by_address(tx.connection, found.email) if found.email else [])
         if accounts_service.sees(accounts, actor, each.account_id)
     ]
-    runs = [(name, row.role) for row, _, name in address if row.role is not None]
+    runs = [(name, sign_in_service.role_name(row)) for row, _, name in address if row.role is not None]
     also = [
         (row.username, code, name)
         for row, code, name in address

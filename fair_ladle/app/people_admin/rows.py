@@ -36,6 +36,8 @@ class AtAddress:
 
     account_id: int
     role: str | None
+    role_name: str | None
+    """Of a composed role; a ready-made one's stands in the code."""
     username: str | None
     id: int | None
 

@@ -214,7 +214,11 @@ class NewPersonBody(BaseModel):
     department: str | None = Field(default=None, max_length=200)
     invite: bool = True
     link: bool = False
-    role: Literal["member", "admin"] = "member"
+    role: str = Field(
+        default="member",
+        max_length=32,
+        description="member, or in which role they run the account: a ready-made one's key, or a composed one's number",
+    )
 
 
 class FactsBody(BaseModel):

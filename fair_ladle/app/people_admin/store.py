@@ -25,7 +25,7 @@ from fair_ladle.app.people_admin.rows import (
 )
 from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
 from fair_ladle.app.plumbing.database import fetch, fetch_first
-from fair_ladle.app.sign_in.tables import delegations, sign_ins
+from fair_ladle.app.sign_in.tables import delegations, roles, sign_ins
 from fair_ladle.app.usage.tables import assignments
 
 Clause = sa.ColumnElement[bool]
@@ -216,10 +216,18 @@ def ever_held(
 def by_address(connection: sa.Connection, email: str) -> list[AtAddress]:
     """What an address runs (account_id and role), and who else has it (account_id, username and number)."""
     d, nothing = delegations, sa.null()
-    runs = sa.select(d.c.account_id, d.c.role, nothing.label("username"), nothing.label("id")).join(
-        sign_ins, sign_ins.c.id == d.c.sign_in_id
+    runs = (
+        sa.select(
+            d.c.account_id,
+            d.c.role,
+            roles.c.name.label("role_name"),
+            nothing.label("username"),
+            nothing.label("id"),
+        )
+        .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+        .outerjoin(roles, roles.c.id == d.c.role_id)
     )
-    have = sa.select(people.c.account_id, nothing, people.c.username, people.c.id)
+    have = sa.select(people.c.account_id, nothing, nothing, people.c.username, people.c.id)
     small = email.lower()
     runs = runs.where(sign_ins.c.email == small, d.c.ended_at.is_(None))
     have = have.where(people.c.email == small, people.c.email_small == small)

@@ -1,8 +1,13 @@
 import { useAction } from '../../api/useAction'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
 import { api, ApiError, take } from '../../api/client'
+import { useCan } from '../../api/queries'
+import { delegations } from '../delegations/queries'
+
+const MEMBER = 'member'
 
 /** Add one person, invited by mail or active at once. */
 export function AddPerson({ account, close }: { account: string; close: () => void }) {
@@ -11,7 +16,11 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
   const known =
     error instanceof ApiError && error.body.username && typeof error.body.name === 'string' ? error.body.name : null
   const [link, setLink] = useState(false)
-  const [role, setRole] = useState<'member' | 'admin'>('member')
+  const [role, setRole] = useState(MEMBER)
+  const gives = useCan('delegations.give')
+  const found = useQuery({ ...delegations, enabled: gives }).data
+  const roles = found?.may_give ? found.roles.filter((each) => each.givable) : []
+  const runs = roles.find((each) => each.key === role)
   const add = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim() || null
     await run(async () => {
@@ -55,7 +64,7 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
         <Modal.Body>
           <div className="lotform">
             {field('name', 'Name', { autoFocus: true, required: true })}
-            {field('email', 'E-mail address', { type: 'email', required: invite || role === 'admin' })}
+            {field('email', 'E-mail address', { type: 'email', required: invite || role !== MEMBER })}
             <Form.Group controlId="person-account" style={{ gridColumn: '1 / -1' }}>
               <Form.Label>Account</Form.Label>
               <AccountSelect
@@ -77,22 +86,28 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
             checked={invite}
             onChange={(event) => setInvite(event.target.checked)}
           />
-          <Form.Group controlId="person-role" className="mt-2">
-            <Form.Label>Role</Form.Label>
-            <Form.Select
-              value={role}
-              aria-describedby="person-role-said"
-              onChange={(event) => setRole(event.target.value as 'member' | 'admin')}
-            >
-              <option value="member">a member</option>
-              <option value="admin">an admin of the account</option>
-            </Form.Select>
-            {role === 'admin' && (
-              <div className="quiet small" id="person-role-said">
-                They get a mail with a link to set a password.
-              </div>
-            )}
-          </Form.Group>
+          {roles.length > 0 && (
+            <Form.Group controlId="person-role" className="mt-2">
+              <Form.Label>Role</Form.Label>
+              <Form.Select
+                value={role}
+                aria-describedby="person-role-said"
+                onChange={(event) => setRole(event.target.value)}
+              >
+                <option value={MEMBER}>Member: signs in nowhere here</option>
+                {roles.map((each) => (
+                  <option key={each.key} value={each.key}>
+                    {each.name} of the account
+                  </option>
+                ))}
+              </Form.Select>
+              {runs && (
+                <div className="quiet small" id="person-role-said">
+                  {runs.about} They get a mail with a link to set a password.
+                </div>
+              )}
+            </Form.Group>
+          )}
           {known && (
             <div className="lotform mt-2">
               <Form.Check

@@ -13,6 +13,7 @@ import { BulkActions } from './BulkActions'
 import { ChargedIn } from './ChargedIn'
 import { Erase } from './Erase'
 import { Layers } from './Layers'
+import { Runs } from './Runs'
 import { person as personQuery, type PersonBody } from './queries'
 import { StorageOf } from './Storage'
 import { STATUS } from './statusMarks'
@@ -196,19 +197,7 @@ function Loaded({ body }: { body: PersonBody }) {
             <Facts body={body} />
             <Erase body={body} />
             <OfPerson username={body.username} />
-            {body.runs.length > 0 && (
-              <section aria-label="Runs">
-                <h2 className="sub">Runs</h2>
-                <ul className="plain">
-                  {body.runs.map((each) => (
-                    <li key={each.name}>
-                      {each.name} <span className="quiet small">{each.role}</span>
-                    </li>
-                  ))}
-                </ul>
-                <Unlock body={body} />
-              </section>
-            )}
+            <Runs body={body} />
             {body.also.length > 0 && (
               <section aria-label="Same address">
                 <h2 className="sub">Same e-mail address</h2>
@@ -243,29 +232,6 @@ function Loaded({ body }: { body: PersonBody }) {
           close={() => setCharged(null)}
         />
       )}
-    </>
-  )
-}
-
-/** Lets somebody try again whose address was tried too often. */
-function Unlock({ body }: { body: PersonBody }) {
-  const may = useCan('people.invite')
-  const { run, said } = useAction()
-  const unlock = () =>
-    run(async () => {
-      await take(api.POST('/api/people/{username}/unlock', { params: { path: { username: body.username } } }))
-      return `${body.name} can try again to sign in.`
-    })
-  if (!may || !body.email) return null
-  return (
-    <>
-      <Button size="sm" variant="outline-primary" onClick={() => void unlock()}>
-        Unlock their sign-in
-      </Button>
-      <span className="quiet small" role="status">
-        {' '}
-        {said?.text}
-      </span>
     </>
   )
 }

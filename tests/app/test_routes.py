@@ -16,7 +16,8 @@ from hypothesis import HealthCheck, Phase, given, settings
 
 from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.change_types import UnitsChange
+from fair_ladle.app.people_admin import groups
 from fair_ladle.app.people_admin.listing import Asked, listing
 from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
@@ -34,7 +35,7 @@ from tests import statements
 from tests.conftest import actor_of
 
 PASSWORD = "correct-ferry-staple"
-THEIRS, OTHER, BELOW = "OLDQUAY", "MARROW", "OLDQUAY-CREW"
+THEIRS, OTHER, BELOW, BESIDE = "OLDQUAY", "MARROW", "OLDQUAY-CREW", "OLDQUAY-ISLAND"
 OPEN = {
     "/api/installation",
     "/api/passwords",
@@ -60,7 +61,7 @@ Facts = dict[str, Any]
 @pytest.fixture(scope="module")
 def database(new_demo: Callable[[], Database]) -> Database:
     found = new_demo()
-    for account in (THEIRS, OTHER, BELOW, "GANNET"):
+    for account in (THEIRS, OTHER, BELOW, BESIDE, "GANNET"):
         found.run(sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", account, account, PASSWORD)
     return found
 
@@ -83,28 +84,41 @@ def enter(app: TestClient, account: str) -> TestClient:
 
 @pytest.fixture(scope="module")
 def theirs(database: Database) -> Facts:
-    """Things that are one client's: an account, a person, a group, a draft, a request, a policy."""
-    email = f"{THEIRS.lower()}@x.example"
+    return things_of(database, THEIRS)
+
+
+@pytest.fixture(scope="module")
+def a_departments(database: Database) -> Facts:
+    return things_of(database, BELOW)
+
+
+def things_of(database: Database, account: str) -> Facts:
+    """Things that are one account's: a person, a group, a draft, a request, a policy and so on."""
+    email = f"{account.lower()}@x.example"
     person = database.run(lambda tx: sign_in_service.find_by_email(tx, email))
-    actor = database.run(lambda tx: sign_in_service.actor_for(tx, person.id, THEIRS))
+    actor = database.run(lambda tx: sign_in_service.actor_for(tx, person.id, account))
     assert actor is not None
-    change = AllocationChange(account=BELOW, product="LANTERN-MAIL", terms=Terms(cap=3), seen=None, was=None)
+    asked_of = Asked(account=account, product="LANTERN-MAIL")
+    username = database.run(listing, actor_of(account), asked_of, "username", False, 0, 1).rows[0].person.username
+    change = UnitsChange(account=account, product="LANTERN-MAIL", subjects=(username,), give=False)
     draft = database.run(drafts.edit, actor, None, 0, [change])
-    asked = database.run(requests.ask, actor, THEIRS, "LANTERN-MAIL", 5, "cap", "growing", None)
-    policy = reclaim.Policy(THEIRS, "Unseen", "unseen", 60, (), (), 0, "report", False)
+    asked = database.run(requests.ask, actor, account, "LANTERN-MAIL", 5, "cap", "growing", None)
+    policy = reclaim.Policy(account, "Unseen", "unseen", 60, (), (), 0, "report", False)
     policy_id = database.run(reclaim.put, actor, None, policy)
     database.run(reclaim.run, actor, policy_id)
+    group = f"{account}-SEEN"
+    database.run(groups.put, actor, groups.GroupTerms(account, group, "Seen", None, (username,), None))
     device = next(each for each in database.run(pools.products) if each.measure == "device")
-    key_id, _ = database.run(devices.make_key, actor, THEIRS, device.code, "Till")
+    key_id, _ = database.run(devices.make_key, actor, account, device.code, "Till")
     with database.engine.connect() as connection:
         run_id = connection.scalar(sa.text("SELECT MAX(id) FROM reclaim_runs"))
+        notice_id = connection.scalar(sa.text("SELECT MAX(id) FROM notices"))
     database.run(api_keys.make, actor, "Program", date.fromisoformat(DAY), None)
     [made] = database.run(api_keys.keys, actor)
-    username = database.run(listing, actor_of(THEIRS), Asked(account=THEIRS), "username", False, 0, 1).rows[0]
     return {
-        "account": THEIRS,
-        "username": username.person.username,
-        "group": "OLDQUAY-LEADS",
+        "account": account,
+        "username": username,
+        "group": group,
         "draft_id": draft.row.id,
         "request_id": asked.row.id,
         "policy_id": policy_id,
@@ -113,8 +127,8 @@ def theirs(database: Database) -> Facts:
         "key_id": key_id,
         "api_key_id": made.id,
         "delegation_id": actor.delegation_id,
-        "role_id": database.run(roles.put, actor, None, "Readers", ["people.see"]),
-        "ids": 1,
+        "role_id": database.run(roles.put, actor, None, f"Readers of {account}", ["people.see"]),
+        "ids": notice_id,
     }
 
 
@@ -213,6 +227,13 @@ def ask(client: TestClient, document: Facts, method: str, path: str, operation: 
     return client.request(method, path, params=query, json=body)
 
 
+def heard_asking(*asked: Any) -> tuple[Any, list[str]]:
+    """The answer to a call, and the statements it was made of."""
+    with statements.hearing() as heard:
+        answer = ask(*asked)
+    return answer, heard
+
+
 def told(answer: Any, facts: Facts) -> tuple[int, str]:
     """The status of an answer, and its words without the names that were sent."""
     sent = f"{answer.request.url} {answer.request.content.decode()}"
@@ -235,12 +256,14 @@ def test_nobody_gets_an_answer_but_of_what_is_open(app: TestClient, theirs: Fact
     assert {each for each in opened if not each.startswith("/api/public/")} <= OPEN | {"/api/demo/mail"}
 
 
-@pytest.mark.parametrize("account", [OTHER, BELOW])
+@pytest.mark.parametrize("account", [OTHER, BELOW, BESIDE])
 @pytest.mark.parametrize("role", ROLES if os.environ.get("FAIR_LADLE_SEARCHES") else ["admin"])
 def test_what_is_anothers_answers_like_what_is_not_there(
-    app: TestClient, database: Database, theirs: Facts, account: str, role: str
+    app: TestClient, database: Database, request: pytest.FixtureRequest, account: str, role: str
 ) -> None:
-    """A client beside, and a department below: the same status and the same words, but for the names they sent."""
+    """A client beside, a department below, and a department beside that: the same status, the same words but for the
+    names they sent, and the same statements."""
+    theirs: Facts = request.getfixturevalue("a_departments" if account == BESIDE else "theirs")
     document = app.app.openapi()  # type: ignore[attr-defined]
     who = f"{account}-{role}" if role != "admin" else account
     if role != "admin":
@@ -252,7 +275,7 @@ def test_what_is_anothers_answers_like_what_is_not_there(
                 ),
                 {"role": role, "email": f"{who.lower()}@x.example"},
             )
-    client, owner = enter(app, who), enter(app, THEIRS)
+    client, owner = enter(app, who), enter(app, theirs["account"])
     differ, errors, holding, good = list[str](), list[Any](), list[str](), 0
 
     def entries() -> int:
@@ -261,7 +284,7 @@ def test_what_is_anothers_answers_like_what_is_not_there(
                 "SELECT COUNT(*) FROM log_entries e JOIN accounts a ON a.id = e.account_id WHERE a.code = :code AND "
                 "e.action <> 'refused'"
             )
-            return int(connection.scalar(sa.text(asked), {"code": THEIRS}) or 0)
+            return int(connection.scalar(sa.text(asked), {"code": theirs["account"]}) or 0)
 
     before = entries()
     for method, path, operation in calls(document):
@@ -271,7 +294,14 @@ def test_what_is_anothers_answers_like_what_is_not_there(
             or path.startswith(("/api/public/", "/api/own", "/api/keys"))
         ):
             continue
-        here, nowhere = (ask(client, document, method, path, operation, facts) for facts in (theirs, NOTHING))
+        for _ in range(2):  # what was asked first may have kept something
+            (here, ran), (nowhere, ran_for_nothing) = (
+                heard_asking(client, document, method, path, operation, facts) for facts in (theirs, NOTHING)
+            )
+            if ran == ran_for_nothing:
+                break
+        else:
+            differ.append(f"{method} {path}: other statements, {len(ran)} and {len(ran_for_nothing)}")
         if here.status_code >= 500:
             errors.append((method, path, here.text[:200]))
         if told(here, theirs) != told(nowhere, NOTHING):

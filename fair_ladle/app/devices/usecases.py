@@ -152,8 +152,10 @@ def _key(accounts: Accounts, products: dict[int, Product], row: ActivationKeyRec
 def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
     """Nothing new begins with a key; what began stays."""
     accounts = accounts_service.known(tx)
-    row = store.key(tx.connection, key_id=key_id)
-    if row is None or not accounts_service.sees(accounts, actor, row.account_id):
+    row = store.key(tx.connection, key_id=key_id, locks=False)
+    seen = row is not None and accounts_service.sees(accounts, actor, row.account_id)
+    row = store.key(tx.connection, key_id=key_id) if seen else None
+    if row is None:
         raise not_found("key", str(key_id))
     if row.withdrawn_at is None:
         store.withdraw_key(tx.connection, key_id, tx.now)

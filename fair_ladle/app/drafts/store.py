@@ -28,11 +28,16 @@ def _with_owner() -> sa.Select[Any]:
     )
 
 
-def one(connection: sa.Connection, draft_id: int, lock: bool = False) -> DraftRecord | None:
-    """A draft with its owner's name and the code of the branch it was made in."""
+def one(connection: sa.Connection, draft_id: int, lock: bool = False, of: int | None = None) -> DraftRecord | None:
+    """A draft with its owner's name and the code of the branch it was made in; with ``of`` (a sign-in) only where it is
+    theirs or shared with them."""
+    wanted = [drafts.c.id == draft_id]
+    if of is not None:
+        shared = sa.exists().where(draft_shares.c.draft_id == drafts.c.id, draft_shares.c.sign_in_id == of)
+        wanted.append(sa.or_(drafts.c.owner_id == of, shared))
     if lock:
-        connection.execute(sa.select(drafts.c.id).where(drafts.c.id == draft_id).with_for_update()).all()
-    return fetch_first(connection, _with_owner().where(drafts.c.id == draft_id), DraftRecord)
+        connection.execute(sa.select(drafts.c.id).where(*wanted).with_for_update()).all()
+    return fetch_first(connection, _with_owner().where(*wanted), DraftRecord)
 
 
 def open_of(connection: sa.Connection, sign_in_id: int, through_id: int) -> DraftRecord | None:
@@ -147,15 +152,3 @@ def ask_no_more(connection: sa.Connection, draft_id: int) -> None:
     """Whoever was asked to apply a draft sees it no more."""
     d = draft_shares
     connection.execute(sa.delete(d).where(d.c.draft_id == draft_id, d.c.asked.is_(True)))
-
-
-def is_shared_with(connection: sa.Connection, draft_id: int, sign_in_id: int) -> bool:
-    """Whether somebody was given a draft."""
-    return (
-        connection.execute(
-            sa.select(draft_shares.c.draft_id).where(
-                draft_shares.c.draft_id == draft_id, draft_shares.c.sign_in_id == sign_in_id
-            )
-        ).first()
-        is not None
-    )

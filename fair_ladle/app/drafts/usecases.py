@@ -370,14 +370,12 @@ def _through(tx: Transaction, actor: Actor) -> int:
 
 
 def _mine(tx: Transaction, actor: Actor, draft_id: int, lock: bool = False) -> Any:
-    found = store.one(tx.connection, draft_id, lock)
-    if found is not None and found.state != "discarded":
-        accounts = accounts_service.known(tx)
-        own = found.owner_id == actor.sign_in_id
-        if own or store.is_shared_with(tx.connection, draft_id, _person(actor)):
-            accounts_service.row_in_scope(accounts, actor, found.through)
-            return found
-    raise not_found("draft", str(draft_id))
+    accounts, of = accounts_service.known(tx), _person(actor)
+    found = store.one(tx.connection, draft_id, lock, of)
+    if found is None or found.state == "discarded":
+        raise not_found("draft", str(draft_id))
+    accounts_service.row_in_scope(accounts, actor, found.through)
+    return found
 
 
 def _whole(tx: Transaction, row: DraftRecord) -> Draft:

@@ -29,6 +29,16 @@ def policies(connection: sa.Connection) -> list[PolicyRecord]:
     return fetch(connection, sa.select(p).order_by(p.c.name), PolicyRecord)
 
 
+def account_of_policy(connection: sa.Connection, policy_id: int) -> int | None:
+    """The account (its number) whose policy it is."""
+    return connection.scalar(sa.select(p.c.account_id).where(p.c.id == policy_id))
+
+
+def account_of_run(connection: sa.Connection, run_id: int) -> int | None:
+    """The account (its number) whose policy was run."""
+    return connection.scalar(sa.select(p.c.account_id).join(r, r.c.policy_id == p.c.id).where(r.c.id == run_id))
+
+
 def lock_policy(connection: sa.Connection, policy_id: int) -> PolicyRecord | None:
     """A policy, locked: one run of it at a time."""
     return next(iter(lock_rows(connection, p, [policy_id])), None)

@@ -27,7 +27,7 @@ from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor, changes_rules
 from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import store
@@ -183,8 +183,10 @@ def _exempt(groups: Groups, accounts: Accounts, names: Sequence[str], top: int =
 
 
 def _mine(tx: Transaction, actor: Actor, policy_id: int) -> Any:
-    accounts, row = accounts_service.known(tx), store.lock_policy(tx.connection, policy_id)
-    if row is None or not accounts_service.sees(accounts, actor, row.account_id):
+    accounts, account_id = accounts_service.known(tx), store.account_of_policy(tx.connection, policy_id)
+    seen = account_id is not None and accounts_service.sees(accounts, actor, account_id)
+    row = store.lock_policy(tx.connection, policy_id) if seen else None
+    if row is None:
         raise not_found("policy", str(policy_id))
     return row
 
@@ -480,13 +482,12 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
 
     Who has everything again, and who has not, with the reason.
     """
-    row = store.lock_run(tx.connection, run_id)
+    accounts, account_id = accounts_service.known(tx), store.account_of_run(tx.connection, run_id)
+    seen = account_id is not None and accounts_service.sees(accounts, actor, account_id)
+    row = store.lock_run(tx.connection, run_id) if seen else None
     if row is None:
         raise not_found("run", str(run_id))
-    try:
-        policy = _mine(tx, actor, row.policy_id)
-    except Refused:
-        raise not_found("run", str(run_id)) from None
+    policy = _mine(tx, actor, row.policy_id)
     if row.undone_at is not None:
         raise conflict(f"This run was taken back already, by {row.undone_by}.")
     deeds = [each for each in store.deeds(tx.connection, [run_id]) if each.what in ("released", "suspended")]

@@ -195,8 +195,8 @@ def pass_up(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Requ
 
 def withdraw(tx: Transaction, actor: Actor, request_id: int) -> Request:
     """Take one's own request back."""
-    row = store.one(tx.connection, request_id, lock=True)
     accounts = accounts_service.known(tx)
+    row = store.one(tx.connection, request_id, lock=True)
     if row is None or not accounts_service.sees(accounts, actor, row.account_id):
         raise not_found("request", str(request_id))
     place = accounts_service.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
@@ -301,8 +301,9 @@ def _position(tx: Transaction, actor: Actor, account: str, product: str) -> tupl
 def _to_answer(
     tx: Transaction, actor: Actor, request_id: int, lock: bool = False
 ) -> tuple[Any, Positions, int, Product]:
+    accounts = accounts_service.known(tx)
     row = store.one(tx.connection, request_id, lock)
-    if row is None or not accounts_service.sees(accounts_service.known(tx), actor, row.account_id):
+    if row is None or not accounts_service.sees(accounts, actor, row.account_id):
         raise not_found("request", str(request_id))
     product = pools_service.product(tx, row.product)
     found = settle_snapshot(present_snapshot(tx, [product]))

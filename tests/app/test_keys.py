@@ -72,7 +72,12 @@ def test_a_key_does_what_its_delegation_lets_it_and_no_more(app: TestClient, dem
     demo.clock.shift += timedelta(days=1, minutes=1)
     assert [with_key(app, each).get("/api/pools").status_code for each in (key, other)] == [401, 200]
     demo.run(delegating.end, COMMAND_LINE, delegation_of(demo, who))
-    assert with_key(app, other).get("/api/pools").status_code == 401
+    demo.clock.shift += timedelta(minutes=1)
+    for _ in range(3):
+        assert with_key(app, other).get("/api/pools").status_code == 401
+    with demo.engine.connect() as connection:
+        noted = connection.scalars(sa.text("SELECT subject FROM log_entries WHERE action = 'key refused' ORDER BY id"))
+        assert [each[-4:] for each in noted] == [key[-4:], other[-4:]], "once a minute, of a key that was made"
 
 
 def test_a_key_goes_no_further_than_its_limits_and_its_delegations(demo: Database) -> None:
@@ -179,5 +184,6 @@ def test_an_address_tried_from_everywhere_stays_open_to_its_owner(demo: Database
         demo,
         token_in([each for each in mails(demo, who.email) if "/password/" in each][-1]),
         "another-long-passphrase-7",
+        "10.9.9.9",
     )
     assert usecases.sign_in(demo, who.email, "another-long-passphrase-7", "10.9.9.9").token

@@ -67,6 +67,8 @@ def test_a_second_factor_is_asked_for_each_code_taken_once_and_a_recovery_code_i
     database.clock.shift += timedelta(seconds=60)
     shown = now()
     assert sign_in(shown) == (204, False) and sign_in(shown) == (401, True), "a code is taken once"
+    refused = ida.get("/api/log", params={"kind": "sign-in refused"}).json()["entries"]
+    assert len(refused) == 2, "both codes that were shown again stand in the log"
     assert sign_in(spares[0].upper()) == (204, False) and sign_in(spares[0]) == (401, True)
     assert app.post("/api/sign-in", json={**IDA, "password": "wrong", "code": now()}).json().get("code") is None
     assert ida.post("/api/own/second-factor/end", json={"current": "wrong"}).status_code == 422

@@ -102,7 +102,7 @@ def test_a_setup_is_done_once_and_by_its_newest_link_alone(app: TestClient, data
     assert database.run(setup.new_link) is None and app.get(f"/api/setup/{token}").status_code == 409
     with database.engine.connect() as connection:
         assert connection.scalar(sa.text("SELECT COUNT(*) FROM sign_ins")) == 1
-        assert "set up" in set(connection.scalars(sa.text("SELECT action FROM log_entries")))
+        assert {"set up", "link refused"} <= set(connection.scalars(sa.text("SELECT action FROM log_entries")))
 
 
 def test_a_setup_from_an_intake_is_whole_or_nothing(app: TestClient, database: Database) -> None:
@@ -212,3 +212,7 @@ def test_a_forgotten_password_is_set_anew_by_mail_and_tells_nobody_who_signs_in(
     late = token_in(mails(database, "ida@sandpiper.example")[-1])
     assert "expired" in app.post(f"/api/passwords/{late}", json={"password": PASSWORD}).json()["detail"]
     assert mail
+    ida = enter(app, "ida@sandpiper.example", "another-wet-heron-42")
+    [noted] = ida.get("/api/log", params={"kind": "link refused"}).json()["entries"]
+    assert (noted["subject"], noted["actor"]) == ("ida@sandpiper.example", "Ida Knot")
+    assert "This link has expired" in str(noted["changes"])

@@ -57,13 +57,14 @@ def set_up(database: Database, token: str, operator: Operator | Source, admin: A
 
     Locks the link by its key, and judges under the lock whether it is open: of two setups at once one is refused.
     """
-    database.run(look_up, token)
-    name, email = a_name(admin.name, "name"), an_email(admin.email, "email")
-    if email is None:
-        raise invalid("Enter an e-mail address to sign in with.", "email")
-    sign_in.judge_password(admin.password, email, name)
-    password_hash = sign_in.hashed(admin.password)
-    sign_in_id = database.run(_set_up, token, operator, name, email, password_hash)
+    with links.noted_where_refused(database, token, origin):
+        database.run(look_up, token)
+        name, email = a_name(admin.name, "name"), an_email(admin.email, "email")
+        if email is None:
+            raise invalid("Enter an e-mail address to sign in with.", "email")
+        sign_in.judge_password(admin.password, email, name)
+        password_hash = sign_in.hashed(admin.password)
+        sign_in_id = database.run(_set_up, token, operator, name, email, password_hash)
     return database.run(sign_in.begin_session, sign_in_id, password_hash, email, origin)
 
 

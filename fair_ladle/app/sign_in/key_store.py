@@ -54,7 +54,7 @@ def end_keys(connection: sa.Connection, delegation_id: int, at: datetime) -> int
 
 
 def key(connection: sa.Connection, key_hash: str) -> KeyDelegation | None:
-    """A key with its delegation, which is not ended, whose it is and over which account."""
+    """A key with its delegation, whose it is and over which account."""
     d, k = delegations, api_keys
     mine = [
         k.c.id.label("key_id"),
@@ -64,13 +64,13 @@ def key(connection: sa.Connection, key_hash: str) -> KeyDelegation | None:
         k.c.limits.label("key_limits"),
         k.c.expires_at,
         k.c.ended_at,
+        d.c.ended_at.is_not(None).label("is_ended"),
         d.c.sign_in_id,
     ]
     wanted = sa.select(*mine, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR)
     joined = wanted.join(d, d.c.id == k.c.delegation_id).join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
     found = joined.join(accounts, accounts.c.id == d.c.account_id)
-    mine_alone = found.where(k.c.key_hash == key_hash, d.c.ended_at.is_(None))
-    return fetch_first(connection, mine_alone, KeyDelegation)
+    return fetch_first(connection, found.where(k.c.key_hash == key_hash), KeyDelegation)
 
 
 def count_key(connection: sa.Connection, key_id: int, minute: int, at: datetime, origin: str) -> int:

@@ -17,6 +17,7 @@ from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import delegating, delegation_store, key_store, service
+from fair_ladle.app.sign_in.rows import KeyDelegation
 from fair_ladle.core.calendar import day_name
 
 BEGINS = "flk_"
@@ -117,19 +118,29 @@ def end(tx: Transaction, actor: Actor, key_id: int) -> None:
 
 
 def actor_of(tx: Transaction, key: str, origin: str) -> Actor | None:
-    """Who acts with a key; None where it is unknown, over, or its delegation or account is. Refused where it asks too
-    often (429)."""
+    """Who acts with a key; None where it is unknown, over, or its delegation or account is, which is noted of a key
+    that was made. Refused where it asks too often (429)."""
     found = key_store.key(tx.connection, service.hash_of(key))
-    if found is None or found.ended_at is not None or tx.now >= found.expires_at:
+    if found is None:
         return None
-    day = accounts_service.today(tx)
-    if (found.first_day or day) > day or (found.last_day or day) < day or not service.open_to(tx, [found]):
+    now, day = tx.now, accounts_service.today(tx)
+    works = found.ended_at is None and now < found.expires_at
+    in_its_days = (found.first_day or day) <= day <= (found.last_day or day) and not found.is_ended
+    if not works or not in_its_days or not service.open_to(tx, [found]):
+        _note_over(tx, found, origin)
         return None
-    now = tx.now
     asked = key_store.count_key(tx.connection, found.key_id, int(now.timestamp()) // 60, now, origin[:64])
     if asked > MOST_A_MINUTE:
         raise KeptRefusal(TOO_OFTEN, {"Retry-After": str(60 - now.second)})
     return service.with_key(service.acting(tx, found, found.person, found.email, found.sign_in_id), found)
+
+
+def _note_over(tx: Transaction, found: KeyDelegation, origin: str) -> None:
+    """That a key was shown which works no more, once a minute: a program does not stop asking."""
+    if key_store.count_key(tx.connection, found.key_id, int(tx.now.timestamp()) // 60, tx.now, origin[:64]) == 1:
+        after = {"from": origin, "why": "it is over, or its delegation is"}
+        entry = log_service.Entry("key refused", f"{found.key_name} …{found.ending}", found.account_id, None, after)
+        log_service.write(tx, Actor(found.person, found.email, None, found.sign_in_id), None, [entry])
 
 
 def _delegation(actor: Actor) -> int:

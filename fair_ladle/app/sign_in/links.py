@@ -6,14 +6,19 @@ Only the SHA-256 of a link's token is kept.
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import timedelta
 from typing import Any, Literal
 
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import outbox
+from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict
-from fair_ladle.app.sign_in import store
+from fair_ladle.app.sign_in import delegation_store, store
 from fair_ladle.app.sign_in.rows import LinkRecord
 from fair_ladle.app.sign_in.service import hash_of
 
@@ -54,6 +59,36 @@ def look_up(tx: Transaction, kind: Kind, token: str, takes: bool = False) -> Any
     if tx.now > found.expires_at:
         raise conflict("This link has expired; ask for a new one.")
     return found
+
+
+@contextmanager
+def noted_where_refused(database: Database, token: str, origin: str) -> Iterator[None]:
+    """Where a link that was made is refused within, because it was used or is late, that is noted in the log."""
+    try:
+        yield
+    except Refused as refused:
+        if refused.problem.kind == "conflict":
+            database.run(_note_refused, token, origin, refused.problem)
+        raise
+
+
+def _note_refused(tx: Transaction, token: str, origin: str, problem: Problem) -> None:
+    found = store.link(tx.connection, hash_of(token), False)
+    who = None if found is None or found.sign_in_id is None else store.by_id(tx.connection, found.sign_in_id)
+    if who is not None:
+        log_sign_in(tx, "link refused", who, origin, why=problem.detail)
+    elif found is not None and accounts_service.is_set_up(tx):
+        after = {"from": origin, "why": problem.detail}
+        entry = log_service.Entry("link refused", "set-up", accounts_service.operator(tx).id, None, after)
+        log_service.write(tx, Actor("link of the set-up", "", None), None, [entry])
+
+
+def log_sign_in(tx: Transaction, what: str, who: Any, origin: str, **more: str) -> None:
+    """In the log of an account that they run, so that who runs it sees it as well."""
+    runs = delegation_store.delegations_of(tx.connection, who.id, accounts_service.today(tx))
+    account_id = runs[0].account_id if runs else None
+    entry = log_service.Entry(what, who.email, account_id, None, {"from": origin, **more})
+    log_service.write(tx, Actor(who.name, who.email, None, who.id), None, [entry])
 
 
 def use(tx: Transaction, found: LinkRecord) -> None:

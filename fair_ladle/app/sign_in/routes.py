@@ -117,9 +117,9 @@ def password_link(token: str, db: Db) -> Any:
 
 @open_routes.post("/passwords/{token}", status_code=204)
 @keeps_order_itself
-def set_password(token: str, body: NewPassword, db: Db) -> None:
+def set_password(request: Request, token: str, body: NewPassword, db: Db) -> None:
     """Set a password by a link, once; whoever has it signs in with it then."""
-    usecases.set_password(db, token, body.password)
+    usecases.set_password(db, token, body.password, origin_of(request))
 
 
 @open_routes.post("/passwords", status_code=204)

@@ -224,6 +224,8 @@ class KeyDelegation(ActingDelegation):
     key_limits: Any
     expires_at: datetime
     ended_at: datetime | None
+    is_ended: bool
+    """Whether its delegation is."""
 
 
 @dataclass(frozen=True)

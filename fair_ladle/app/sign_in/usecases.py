@@ -78,7 +78,12 @@ def sign_in(
                 "wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together."
             )
         )
-    return database.run(_begin_session, found.id, found.password_hash, anew, email, origin, agent, code, True)
+    try:
+        return database.run(_begin_session, found.id, found.password_hash, anew, email, origin, agent, code, True)
+    except Refused as refused:
+        if refused.problem is second.WRONG:
+            database.run(_log_refused, email, origin)
+        raise
 
 
 def count_try(tx: Transaction, email: str, origin: str) -> Any | None:
@@ -130,22 +135,14 @@ def _begin_session(
             "agent": agent[:200],
         },
     )
-    _log_sign_in(tx, "signed in", there, origin)
+    links.log_sign_in(tx, "signed in", there, origin)
     return session
 
 
 def _log_refused(tx: Transaction, email: str, origin: str) -> None:
     found = store.by_email(tx.connection, email)
     if found is not None:
-        _log_sign_in(tx, "sign-in refused", found, origin)
-
-
-def _log_sign_in(tx: Transaction, what: str, who: Any, origin: str) -> None:
-    """In the log of an account that they run, so that who runs it sees it as well."""
-    runs = delegation_store.delegations_of(tx.connection, who.id, accounts_service.today(tx))
-    account_id = runs[0].account_id if runs else None
-    entry = log_service.Entry(what, who.email, account_id, None, {"from": origin})
-    log_service.write(tx, Actor(who.name, who.email, None, who.id), None, [entry])
+        links.log_sign_in(tx, "sign-in refused", found, origin)
 
 
 def sign_out(tx: Transaction, token: str) -> None:
@@ -215,14 +212,15 @@ def password_link(tx: Transaction, token: str) -> PasswordLink:
     return PasswordLink(found.name, found.email, not found.password_hash)
 
 
-def set_password(database: Database, token: str, password: str) -> None:
+def set_password(database: Database, token: str, password: str, origin: str) -> None:
     """Set the password that a link is for. Every session ends, and the link works no more.
 
     Locks the link by its key, and judges under the lock whether it is open: of two who use it at once one is refused.
     """
-    whose = database.run(password_link, token)
-    judge_password(password, whose.email, whose.name)
-    database.run(_set_password, token, hashed(password))
+    with links.noted_where_refused(database, token, origin):
+        whose = database.run(password_link, token)
+        judge_password(password, whose.email, whose.name)
+        database.run(_set_password, token, hashed(password))
 
 
 def _set_password(tx: Transaction, token: str, password_hash: str) -> None:

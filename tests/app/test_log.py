@@ -180,7 +180,12 @@ def test_how_somebody_above_acted_is_not_told_below(app: TestClient, demo: Datab
     [seen] = client.get("/api/log", params={"find": "new@x.example"}).json()["entries"]
     assert (whole["via"], whole["origin"]) == ("Branch admin of GANNET", "testclient") and whole["request"]
     assert (seen["via"], seen["origin"], seen["request"]) == (None, None, None)
-    for hidden in ("GANNET", "testclient", whole["request"]):
+    assert (whole["actor"], seen["actor"]) == ("Who 0", "Gannet & Rowe Managed IT"), "but the account above"
+    assert found(client, by="Who 0", find="new@x.example") == []
+    assert found(client, by=seen["actor"], find="new@x.example rowe") != []
+    lists = (client.get(path, params={"by": seen["actor"]}).json() for path in ("/api/log", "/api/log/acts"))
+    assert [("Who 0" in each["actors"], seen["actor"] in each["actors"]) for each in lists] == [(False, True)] * 2
+    for hidden in ("Branch", "testclient", whole["request"], whole["actor"]):
         assert found(client, find=f"new@x.example {hidden}") == [], "nor found by it"
         assert found(operator, find=f"new@x.example {hidden}") != []
     exported = client.get("/api/log/export", params={"find": "new@x.example"}).text

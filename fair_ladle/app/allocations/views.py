@@ -268,8 +268,8 @@ def history(tx: Transaction, actor: Actor, account: str, product: str) -> list[H
     snapshot, wanted = found.positions.snapshot, found.positions.snapshot.products[0]
     account_id = int(snapshot.accounts.ids[found.row])
     made = {}
-    for entry in log_service.about(tx, account_id, "allocation changed", product):
-        made[local_day(entry.at, snapshot.zone)] = entry
+    for each in log_service.about(tx, actor, account_id, "allocation changed", product):
+        made[local_day(each.at, snapshot.zone)] = each
     since = snapshot.accounts.since(found.row, accounts_service.top_row(snapshot.accounts, actor))
     entries = []
     for version in reversed(store.versions(tx.connection, [wanted.id], since, None, [account_id])):

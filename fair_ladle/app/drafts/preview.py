@@ -337,7 +337,7 @@ def _clashes(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequenc
         # A version changed on its first day keeps its number: what it was is compared too.
         day_is_other = change.until is not None and change.was_until != Until(last_day=now.last_day if now else None)
         if (now.id if now else None) != change.seen or terms_of(now) != change.was or day_is_other:
-            entry = log_service.last(tx, account_id, "allocation changed", change.product)
+            entry = log_service.last(tx, actor, account_id, "allocation changed", change.product)
             found.append(Clash(change, now, entry.actor if entry else None))
     return found
 

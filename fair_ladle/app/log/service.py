@@ -5,8 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 import secrets
-from collections.abc import Collection
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from typing import Any
@@ -147,19 +147,45 @@ def came_later(tx: Transaction, accounts: accounts_service.Accounts, top: int, r
     }
 
 
-def about(tx: Transaction, account_id: int, action: str, subject: str) -> list[Any]:
-    """Every entry of an account about something, the oldest first."""
-    return store.about(tx.connection, account_id, action, subject)
+def is_told(accounts: accounts_service.Accounts, top: int, entry: EntryRecord) -> bool:
+    """Whether somebody acted from within a branch (the row of its top), or by nobody's delegation."""
+    row = accounts.row_of_id.get(entry.through or 0)
+    return top == 0 or entry.through is None or (row is not None and top in accounts.tree.path_up(row))
 
 
-def about_subject(tx: Transaction, account_id: int, subject: str) -> list[Any]:
-    """What was done to one subject of an account, the newest first."""
-    return store.about_subject(tx.connection, account_id, subject)
+def seen(accounts: accounts_service.Accounts, top: int, entry: EntryRecord) -> EntryRecord:
+    """An entry as who runs a branch (the row of its top) sees it: whoever acted from above is the account above."""
+    if is_told(accounts, top, entry):
+        return entry
+    kept = {each.name: getattr(entry, each.name) for each in fields(EntryRecord)}
+    return EntryRecord(**kept | {"actor": above(accounts, top) or ""})
 
 
-def last(tx: Transaction, account_id: int, action: str, subject: str) -> Any | None:
-    """The newest entry of an account about something; None where there is none."""
-    return store.last(tx.connection, account_id, action, subject)
+def above(accounts: accounts_service.Accounts, top: int) -> str | None:
+    """What whoever acts from above a branch is called in it: the account above; None where there is none."""
+    return accounts.name(int(accounts.tree.parent[top])) if top else None
+
+
+def about(tx: Transaction, actor: Actor, account_id: int, action: str, subject: str) -> list[EntryRecord]:
+    """Every entry of an account about something as the actor sees it, the oldest first."""
+    return _seen_by(tx, actor, store.about(tx.connection, account_id, action, subject))
+
+
+def about_subject(tx: Transaction, actor: Actor, account_id: int, subject: str) -> list[EntryRecord]:
+    """What was done to one subject of an account as the actor sees it, the newest first."""
+    return _seen_by(tx, actor, store.about_subject(tx.connection, account_id, subject))
+
+
+def last(tx: Transaction, actor: Actor, account_id: int, action: str, subject: str) -> EntryRecord | None:
+    """The newest entry of an account about something as the actor sees it; None where there is none."""
+    found = store.last(tx.connection, account_id, action, subject)
+    return None if found is None else _seen_by(tx, actor, [found])[0]
+
+
+def _seen_by(tx: Transaction, actor: Actor, entries: Sequence[EntryRecord]) -> list[EntryRecord]:
+    accounts = accounts_service.known(tx)
+    top = accounts_service.top_row(accounts, actor)
+    return [seen(accounts, top, each) for each in entries]
 
 
 def newest_instant(tx: Transaction) -> datetime | None:

@@ -52,22 +52,28 @@ def instants(connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]]
     return list(connection.scalars(sa.select(e.c.at).where(*wanted).order_by(e.c.id.desc()).limit(limit)))
 
 
-def says(word: str, told_how: sa.ColumnElement[bool]) -> sa.ColumnElement[bool]:
-    """Entries in which a word stands, in whatever letters; in how they were asked for only where that is told."""
+def says(
+    word: str, told: sa.ColumnElement[bool], told_how: sa.ColumnElement[bool], above: str
+) -> sa.ColumnElement[bool]:
+    """Entries in which a word stands, in whatever letters: in who acted where that is told, else in the account above;
+    in how they were asked for only where that is told."""
     kept = json.dumps(word)[1:-1]
-    told = [each.contains(word, autoescape=True) for each in (e.c.actor, e.c.action, e.c.subject)]
+    said = [each.contains(word, autoescape=True) for each in (e.c.action, e.c.subject)]
     changed = [sa.cast(each, sa.Text).contains(kept, autoescape=True) for each in (e.c.before, e.c.after)]
     asked = [each.contains(word, autoescape=True) for each in (e.c.via, e.c.request_id, e.c.origin)]
-    return sa.or_(*told, *changed, sa.and_(told_how, sa.or_(*asked)))
+    acted = [sa.and_(told, e.c.actor.contains(word, autoescape=True))]
+    if word.lower() in above.lower():
+        acted.append(~told)
+    return sa.or_(*said, *changed, *acted, sa.and_(told_how, sa.or_(*asked)))
 
 
 def lately(
-    connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], limit: int
-) -> tuple[list[str], list[str]]:
-    """Who has written the newest entries that meet all of these, and what they are."""
-    part = sa.select(e.c.actor, e.c.action).where(*wanted).order_by(e.c.id.desc()).limit(limit).subquery()
-    rows = connection.execute(sa.select(part).distinct()).all()
-    return sorted({each.actor for each in rows}), sorted({each.action for each in rows})
+    connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], told: sa.ColumnElement[bool], limit: int
+) -> tuple[list[tuple[str, bool]], list[str]]:
+    """Who has written the newest entries that meet all of these, with whether that is told, and what they are."""
+    newest = sa.select(e.c.actor, e.c.action, told.label("told")).where(*wanted).order_by(e.c.id.desc()).limit(limit)
+    rows = connection.execute(sa.select(newest.subquery()).distinct()).all()
+    return [(each.actor, bool(each.told)) for each in rows], sorted({each.action for each in rows})
 
 
 def naming(connection: sa.Connection, account_ids: Collection[int], names: Collection[str]) -> list[Numbered]:

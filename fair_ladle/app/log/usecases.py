@@ -16,7 +16,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import store
 from fair_ladle.app.log.rows import EntryRecord
-from fair_ladle.app.log.service import came_later
+from fair_ladle.app.log.service import above, came_later, is_told, seen
 from fair_ladle.app.log.tables import log_entries
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -47,8 +47,7 @@ class LogPage:
 
     def tells_how(self, entry: EntryRecord) -> bool:
         """Whether it is told through what and from where somebody acted: not of who did so from above the branch."""
-        row = self.accounts.row_of_id.get(entry.through or 0)
-        return self.top == 0 or (row is not None and self.top in self.accounts.tree.path_up(row))
+        return self.top == 0 or (entry.through is not None and is_told(self.accounts, self.top, entry))
 
 
 AT_ONCE, LATELY, MOST_WORDS = 500, 2000, 5
@@ -61,7 +60,8 @@ def every(
     accounts, wanted = _wanted(tx, actor, sought)
     while True:
         entries = store.newest(tx.connection, wanted, before, at_once)
-        yield LogPage(entries, [], [], accounts, accounts_service.top_row(accounts, actor))
+        top = accounts_service.top_row(accounts, actor)
+        yield LogPage([seen(accounts, top, each) for each in entries], [], [], accounts, top)
         if len(entries) < at_once:
             return
         before = entries[-1].id
@@ -69,8 +69,10 @@ def every(
 
 def lately(tx: Transaction, actor: Actor, account: str | None) -> tuple[list[str], list[str]]:
     """Who has written the newest entries of a branch, and of which kinds those are."""
-    _, branch = _wanted(tx, actor, Sought(account))
-    return store.lately(tx.connection, branch, LATELY)
+    accounts, branch = _wanted(tx, actor, Sought(account))
+    top = accounts_service.top_row(accounts, actor)
+    found, kinds = store.lately(tx.connection, branch, _told(accounts, top), LATELY)
+    return sorted({name if is_told else above(accounts, top) or "" for name, is_told in found}), kinds
 
 
 def instants(tx: Transaction, actor: Actor, sought: Sought, limit: int) -> list[datetime]:
@@ -86,7 +88,14 @@ def read(
     accounts, wanted = _wanted(tx, actor, sought)
     entries = store.newest(tx.connection, wanted, before, min(limit, AT_ONCE))
     actors, kinds = lately(tx, actor, sought.account)
-    return LogPage(entries, actors, kinds, accounts, accounts_service.top_row(accounts, actor))
+    top = accounts_service.top_row(accounts, actor)
+    return LogPage([seen(accounts, top, each) for each in entries], actors, kinds, accounts, top)
+
+
+def _told(accounts: accounts_service.Accounts, top: int) -> sa.ColumnElement[bool]:
+    """Whether it is told of an entry who acted: not who did so from above the branch."""
+    through = log_entries.c.through
+    return sa.or_(through.is_(None), accounts_service.in_branch(accounts, top, through))
 
 
 def _wanted(
@@ -99,8 +108,9 @@ def _wanted(
     wanted = [accounts_service.in_branch(accounts, row, e.account_id)]
     for account_id, since in came_later(tx, accounts, top, row).items():
         wanted.append(sa.or_(e.account_id != account_id, e.at >= since))
+    told, name = _told(accounts, top), above(accounts, top)
     if sought.by:
-        wanted.append(e.actor == sought.by)
+        wanted.append(sa.or_(sa.and_(told, e.actor == sought.by), sa.and_(~told, sa.literal(name == sought.by))))
     if sought.kind:
         wanted.append(e.action == sought.kind)
     if sought.first_day is not None:
@@ -108,4 +118,6 @@ def _wanted(
     if sought.last_day is not None:
         wanted.append(e.at < accounts_service.start_of(tx, sought.last_day + timedelta(1)))
     told_how = accounts_service.in_branch(accounts, top, e.through)
-    return accounts, wanted + [store.says(each, told_how) for each in sought.words.split()[:MOST_WORDS]]
+    return accounts, wanted + [
+        store.says(each, told, told_how, name or "") for each in sought.words.split()[:MOST_WORDS]
+    ]

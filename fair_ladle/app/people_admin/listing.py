@@ -376,7 +376,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         runs,
         also,
         sorted(had, key=lambda each: (each.begins, each.id), reverse=True)[:200],
-        log_service.about_subject(tx, found.account_id, username),
+        log_service.about_subject(tx, actor, found.account_id, username),
         products,
         of_person.layers_of(tx, actor, found, {each.product_id for each in ever if each.is_open and each in had}),
         stored,

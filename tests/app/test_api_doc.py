@@ -25,6 +25,18 @@ def test_what_the_checklist_says_is_tested_is_there() -> None:
     tests = Path(__file__).parent
     for file, name in re.findall(r"`(test_\w+\.py)(?:::(test_\w+))?`", (DOC.parent / "security.md").read_text()):
         assert f"def {name}" in (tests / file).read_text(), f"{file}::{name}"
+    rows = [row for row in (DOC.parent / "security.md").read_text().splitlines() if re.match(r"\| (\d|Keys)", row)]
+    assert [row for row in rows if "`test" not in row and "`tests/" not in row] == [], "each says what tests it"
+
+
+def test_whatever_is_installed_is_pinned_with_its_hash() -> None:
+    root = DOC.parents[1]
+    for listed in sorted((root / "requirements").glob("*.txt")):
+        text = listed.read_text()
+        pinned = re.findall(r"^[A-Za-z0-9._-]+==\S+ \\\n    --hash=sha256:", text, re.M)
+        assert pinned and len(pinned) == len(re.findall(r"^[A-Za-z0-9]", text, re.M)), listed.name
+    parts = json.loads((root / "web" / "package-lock.json").read_text())["packages"]
+    assert [name for name, each in parts.items() if name and "integrity" not in each] == []
 
 
 def test_the_examples_of_the_api_work(app: TestClient, demo: Database) -> None:

@@ -107,6 +107,16 @@ def test_a_second_factors_secret_is_sealed_in_the_database(app: TestClient, demo
     assert (demo.settings.home / "secret.key").stat().st_mode & 0o077 == 0
 
 
+def test_what_is_shown_once_cannot_be_guessed(app: TestClient, demo: Database) -> None:
+    """Keys, sessions, their tokens and links: 192 bits at least, none like another."""
+    who, client = signs_in(demo, app)
+    cookies = [each.value or "" for each in client.cookies.jar]
+    made = [demo.run(keys.make, who, "K", WEEK, None).removeprefix(keys.BEGINS) for _ in range(5)]
+    links = [token_in(each) for each in mails(demo, who.email) if "/password/" in each]
+    shown = [*cookies, client.headers["X-CSRF-Token"], *made, *links]
+    assert len(shown) >= 8 and all(len(each) * 6 >= 192 for each in shown) and len(set(shown)) == len(shown)
+
+
 def test_a_key_asks_so_often_a_minute(app: TestClient, demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     who = given(demo, COMMAND_LINE, "OLDQUAY")
     program = with_key(app, demo.run(keys.make, who, "Busy", WEEK, None))

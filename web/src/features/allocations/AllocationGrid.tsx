@@ -1,4 +1,4 @@
-import { observeElementRect, useVirtualizer, type Range as Shown } from '@tanstack/react-virtual'
+import { observeElementOffset, observeElementRect, useVirtualizer, type Range as Shown } from '@tanstack/react-virtual'
 import { memo, useCallback, useEffect, useLayoutEffect, useRef, useState } from 'react'
 import type { Pool } from '../../api/queries'
 import { shortDay } from '../../domain/months'
@@ -75,21 +75,24 @@ export function AllocationGrid(props: GridProps) {
     const watch = new ResizeObserver(measure)
     watch.observe(element)
     measure()
-    // Not React's: it would look for what to do at every frame, and there is something only where one goes sideways.
-    let was = 0
-    const scrolled = () => {
-      if (element.scrollLeft !== was) setLeft((was = element.scrollLeft))
-    }
-    element.addEventListener('scroll', scrolled, { passive: true })
-    return () => {
-      watch.disconnect()
-      element.removeEventListener('scroll', scrolled)
-    }
+    return () => watch.disconnect()
   }, [])
 
   const nameWidth = width < 600 ? 150 : NAME
   const columnWidth = Math.max(COLUMN, Math.floor((width - nameWidth) / Math.max(1, pools.length)))
   const overflows = nameWidth + columnWidth * pools.length > width
+  useLayoutEffect(() => {
+    const element = scroller.current
+    if (!element || !overflows) return
+    // Not React's: it would look for what to do at every frame, and there is something only where one goes sideways.
+    let was = -1
+    const scrolled = () => {
+      if (element.scrollLeft !== was) setLeft((was = element.scrollLeft))
+    }
+    scrolled()
+    element.addEventListener('scroll', scrolled, { passive: true })
+    return () => element.removeEventListener('scroll', scrolled)
+  }, [overflows])
   const first = overflows ? Math.max(0, Math.floor(left / columnWidth)) : 0
   const last = overflows
     ? Math.min(pools.length, first + Math.ceil((width - nameWidth) / columnWidth) + 1)
@@ -113,6 +116,7 @@ export function AllocationGrid(props: GridProps) {
     estimateSize: () => ROW,
     overscan: BEYOND,
     observeElementRect: inWholeRows,
+    observeElementOffset: byFrames,
     scrollPaddingStart: HEAD + 2,
     scrollPaddingEnd: 4,
     paddingStart: 0,
@@ -176,7 +180,8 @@ export function AllocationGrid(props: GridProps) {
   )
   const shownFrom = virtual.range?.startIndex ?? 0
   const shownTo = Math.min(listing.count - 1, shownFrom + Math.ceil(height / ROW))
-  useEffect(() => {
+  // Along with the rows: an effect that comes later costs another task with every row.
+  useLayoutEffect(() => {
     // Rows that only fly past are not asked for.
     const timer = setTimeout(() => onShown(shownFrom, shownTo, cursor.row), 40)
     return () => clearTimeout(timer)
@@ -423,6 +428,31 @@ export function AllocationGrid(props: GridProps) {
 /** The height in whole rows and a point: so the last row comes at the offset at which the first one goes. */
 const inWholeRows: typeof observeElementRect = (virtual, tell) =>
   observeElementRect(virtual, ({ width, height }) => tell({ width, height: Math.floor(height / ROW) * ROW + 1 }))
+
+const RESTS_AFTER = 150
+
+/** Where it is scrolled to, and whether it still moves: one timer for a whole movement, and not one with every frame. */
+const byFrames: typeof observeElementOffset = (virtual, tell) => {
+  const element = virtual.scrollElement
+  if (!element) return
+  let timer = 0
+  let moved = 0
+  const look = () => {
+    const left = moved + RESTS_AFTER - performance.now()
+    timer = left > 0 ? window.setTimeout(look, left) : 0
+    if (!timer) tell(element.scrollTop, false)
+  }
+  const scrolled = () => {
+    moved = performance.now()
+    timer ||= window.setTimeout(look, RESTS_AFTER)
+    tell(element.scrollTop, true)
+  }
+  element.addEventListener('scroll', scrolled, { passive: true })
+  return () => {
+    clearTimeout(timer)
+    element.removeEventListener('scroll', scrolled)
+  }
+}
 
 const editors = new WeakMap<object, (text: string) => void>()
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
+from functools import partial
 from typing import Any
 
 import pytest
+from fastapi.testclient import TestClient
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.drafts import usecases as drafts
@@ -17,9 +21,11 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import FREE, Limits
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.prices import usecases as prices
+from fair_ladle.app.prices.usecases import BuyersSought
 from fair_ladle.app.statements import views
 from fair_ladle.app.statements.rate_cards import RateCards, what_more_costs
 from tests.app.test_account_life import admin
+from tests.app.test_keys import signs_in
 from tests.conftest import actor_of
 
 DECEMBER = date(2026, 12, 1)
@@ -134,6 +140,27 @@ def test_a_draft_says_what_a_price_makes_of_a_month(demo: Database) -> None:
     assert money.account == "TERN" and money.charged_after > money.charged_before * 10
 
 
+def test_a_sellers_buyers_come_by_window_and_its_prices_as_a_file(app: TestClient, demo: Database) -> None:
+    found = partial(demo.snapshot, prices.buyers, OPERATOR, "GANNET")
+    total, every = found(BuyersSought(), 0, None)
+    assert total == len(every) == demo.snapshot(prices.prices, OPERATOR, "GANNET").count > 9
+    parts = [each for offset in range(0, total, 4) for each in found(BuyersSought(), offset, 4)[1]]
+    assert parts == every and {each.kind for each in every} == {"client", "reseller"}
+    [marrow] = found(BuyersSought("vet marrow"), 0, 5)[1]
+    assert [(each.rate.product, each.rate.first_day) for each in marrow.cards] == [("LANTERN-MAIL", date(2026, 10, 1))]
+    assert found(BuyersSought(only="MARROW"), 0, 5) == (1, [marrow])
+    assert {each.kind for each in found(BuyersSought(kind="reseller"), 0, 5)[1]} == {"reseller"}
+
+    _, client = signs_in(demo, app, "GANNET")
+    asked = client.get("/api/prices/buyers/GANNET/export", params={"find": "marrow"})
+    rows = {(each["buyer"], each["product"]): each for each in csv.DictReader(io.StringIO(asked.text))}
+    mail, general = rows["MARROW", "LANTERN-MAIL"], rows["MARROW", "FIELD-FULL"]
+    assert (mail["since"], mail["price_is"], mail["currency"]) == ("2026-10-01", "its own", "EUR")
+    assert (general["price"], general["price_is"]) == (rows["", "FIELD-FULL"]["price"], "general")
+    assert {buyer for buyer, _ in rows} == {"", "MARROW"}
+    assert client.get("/api/prices/buyers/NOWHERE/export").status_code == 404
+
+
 def test_a_buyer_sees_what_it_pays_and_nothing_of_others(shared_demo: Database) -> None:
     seller, mine = shared_demo.snapshot(prices.own_prices, actor_of("HAZEL"), "HAZEL")
     assert seller == "Bramble IT Partners" and {each.card.rate.buyer for each in mine} <= {None, "HAZEL"}
@@ -141,6 +168,8 @@ def test_a_buyer_sees_what_it_pays_and_nothing_of_others(shared_demo: Database) 
     for seller in ("GANNET", "BRAMBLE"):
         with pytest.raises(Refused, match="There is no account"):
             shared_demo.snapshot(prices.prices, actor_of("HAZEL"), seller)
+        with pytest.raises(Refused, match="There is no account"):
+            shared_demo.snapshot(prices.buyers, actor_of("HAZEL"), seller, BuyersSought(), 0, 9)
     with pytest.raises(Refused, match="There is no account"):
         shared_demo.snapshot(prices.own_prices, actor_of("HAZEL"), "OTTERY")
 

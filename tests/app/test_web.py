@@ -389,6 +389,19 @@ def test_the_tables_can_be_kept_as_files(operator: TestClient) -> None:
             assert answer.status_code == 200 and answer.content.startswith(begins) and len(answer.content) > 100
 
 
+def test_groups_are_exported_whole_and_as_far_as_they_are_seen(operator: TestClient, client_admin: TestClient) -> None:
+    listed = operator.get("/api/groups", params={"limit": 200}).json()
+    kept = [*csv.DictReader(io.StringIO(operator.get("/api/groups/export").text))]
+    assert len(kept) == listed["total"] > 5
+    assert [(each["account"], each["code"], int(each["people"])) for each in kept] == [
+        (each["account"], each["code"], each["count"]) for each in listed["groups"]
+    ]
+    theirs = csv.DictReader(io.StringIO(client_admin.get("/api/groups/export?find=night").text))
+    assert [(each["account"], each["name"], each["members"].count(";")) for each in theirs] == [
+        ("OLDQUAY", "Night shift", 3)
+    ]
+
+
 def test_notices_and_the_calendar_keep_to_their_branch(
     operator: TestClient, client_admin: TestClient, database: Database
 ) -> None:

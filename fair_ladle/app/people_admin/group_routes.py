@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import Query
+from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements.routes import ReconcileBody, reconcile_body
 from fair_ladle.app.people.rows import ListedPerson
 from fair_ladle.app.people_admin import groups as usecases
+from fair_ladle.app.plumbing.exports import Format, sheet
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, reads_only
 
@@ -137,6 +138,28 @@ def groups(
     """A part of the groups of one's branch whose name, code or account has these words."""
     page = db.snapshot(usecases.groups, who, find, offset, limit)
     return GroupsBody(total=page.total, groups=[_body(row) for row in page.rows])
+
+
+@routes.get("/export", response_class=Response)
+def export(db: Db, who: Who, form: Format, find: str = Query("", max_length=100)) -> Response:
+    """The groups whose name, code or account has these words, as a file; members by hand stand with semicolons."""
+    columns = ["account", "account_name", "code", "name", "rule", "members", "precedence", "people", "kept_by"]
+    rows = (
+        [
+            each.account,
+            each.account_name,
+            each.group.code,
+            each.group.name,
+            each.group.rule,
+            ";".join(each.group.members),
+            each.group.precedence,
+            each.count,
+            each.group.source,
+        ]
+        for part in db.stream(usecases.every_group, who, find)
+        for each in part
+    )
+    return sheet("groups", form, columns, rows)
 
 
 @routes.get("/names", response_model=list[GroupName])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -22,7 +22,7 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import group_named, groups_in_sight
 from fair_ladle.app.plumbing.actor import Actor, may_change_group
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 
 CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
@@ -97,6 +97,13 @@ def groups(tx: Transaction, actor: Actor, words: str = "", offset: int = 0, limi
     """A part of the groups of the branch, with how many are in each."""
     every, found = ordered(tx, actor, words)
     return GroupPage(len(found), _rows(tx, every, found[offset : offset + limit]))
+
+
+def every_group(tx: Transaction, actor: Actor, words: str = "") -> Iterator[list[GroupRow]]:
+    """All groups of the branch with these words, a part at a time, with how many are in each."""
+    every, found = ordered(tx, actor, words)
+    for part in batched(found, SHOWN):
+        yield _rows(tx, every, part)
 
 
 def group(tx: Transaction, actor: Actor, name: str) -> GroupRow:

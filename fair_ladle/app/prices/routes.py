@@ -5,15 +5,17 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Annotated, Any
 
-from fastapi import Query
+from fastapi import Query, Response
 from pydantic import BaseModel
 
 from fair_ladle.app.drafts.change_types import RateChange
 from fair_ladle.app.drafts.evaluate import rate_of
+from fair_ladle.app.plumbing.exports import Format, sheet
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.prices import usecases as prices
 from fair_ladle.app.statements.rate_cards import what_more_costs
+from fair_ladle.core.pricing import Rate
 from fair_ladle.core.quantities import plain
 
 routes = Router("/api/prices", "statements", sees="statements.see", changes="statements.see")
@@ -63,18 +65,27 @@ class PriceBuyer(BaseModel):
     buyer: str
     name: str
     kind: str
+    cards: list[CardBody]
 
 
 class PricesBody(BaseModel):
-    """A seller's prices today: its products, its buyers, and the cards in force; what has no card of its buyer follows
-    the general one."""
+    """A seller's prices today: its products, how many buyers it has, whether it has any card at all, and the general
+    cards in force, which whoever has none of its own follows."""
 
     seller: str
     seller_name: str
     currency: str
     products: list[PricedProduct]
-    buyers: list[PriceBuyer]
+    count: int
+    charges: bool
     cards: list[CardBody]
+
+
+class BuyersPage(BaseModel):
+    """A part of a seller's buyers, and how many there are of those asked for."""
+
+    total: int
+    rows: list[PriceBuyer]
 
 
 class WouldChargeBody(BaseModel):
@@ -154,9 +165,73 @@ def of_seller(db: Db, who: Who, seller: str) -> Any:
         seller_name=found.seller_name,
         currency=found.currency,
         products=[PricedProduct(product=each.code, name=each.name, unit=each.unit) for each in found.products],
-        buyers=[PriceBuyer(buyer=code, name=name, kind=kind) for code, name, kind in found.buyers],
+        count=found.count,
+        charges=found.charges,
         cards=[_card(each, tells_markup=True) for each in found.cards],
     )
+
+
+@routes.get("/buyers/{seller}", response_model=BuyersPage)
+def buyers(
+    db: Db,
+    who: Who,
+    seller: str,
+    find: str = Query("", max_length=100),
+    kind: str | None = Query(None, max_length=20),
+    buyer: str | None = Query(None, max_length=64),
+    offset: int = Query(0, ge=0, le=1_000_000),
+    limit: int = Query(100, ge=1, le=200),
+) -> Any:
+    """A part of the buyers of a seller of one's branch, with the cards of their own: those with these words, of a kind,
+    or one alone."""
+    total, rows = db.snapshot(prices.buyers, who, seller, prices.BuyersSought(find, kind, buyer), offset, limit)
+    return BuyersPage(
+        total=total,
+        rows=[
+            PriceBuyer(
+                buyer=each.buyer,
+                name=each.name,
+                kind=each.kind,
+                cards=[_card(card, tells_markup=True) for card in each.cards],
+            )
+            for each in rows
+        ],
+    )
+
+
+@routes.get("/buyers/{seller}/export", response_class=Response)
+def export(db: Db, who: Who, form: Format, seller: str, find: str = Query("", max_length=100)) -> Response:
+    """What a seller of one's branch charges whom today, as a file: of everybody, and of the buyers with these words."""
+    columns = ["buyer", "buyer_name", "product", "product_name", "price", "currency", "since", "price_is", "next_on"]
+    rows = (
+        [
+            buyer.buyer if buyer else "",
+            buyer.name if buyer else "All buyers",
+            product.code,
+            product.name,
+            _words(shown.rate),
+            shown.currency,
+            shown.rate.first_day,
+            "its own" if buyer and shown is mine else "general",
+            (mine.next_day if shown is mine else mine.rate.first_day) if mine else None,
+        ]
+        for buyer, product, shown, mine in db.snapshot(prices.in_force, who, seller, find)
+    )
+    return sheet("prices", form, columns, rows)
+
+
+def _words(rate: Rate) -> str:
+    """A card in a few words: its prices by step, or what it is in place of them."""
+    if rate.markup is not None:
+        return f"cost + {plain(rate.markup)} %"
+    steps = [(_price(tier.unit_price), tier.from_quantity) for tier in rate.tiers]
+    return ", ".join(f"{price} from {plain(quantity)}" if quantity else price for price, quantity in steps)
+
+
+def _price(amount: Decimal) -> str:
+    """With two decimals at least, and all it has."""
+    cents = amount.quantize(Decimal("0.01"))
+    return f"{cents:f}" if cents == amount else plain(amount)
 
 
 @routes.get("/of/{seller}/{product}", response_model=list[CardBody])

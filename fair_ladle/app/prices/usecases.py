@@ -8,6 +8,7 @@ from datetime import date
 from decimal import Decimal
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid
@@ -18,7 +19,6 @@ from fair_ladle.app.statements.rate_cards import RateCards
 from fair_ladle.core.calendar import month_before, month_of
 from fair_ladle.core.pricing import Rate
 
-MOST_BUYERS = 10_000
 MONTHS = 12
 
 
@@ -33,34 +33,110 @@ class Card:
 
 @dataclass(frozen=True)
 class Prices:
-    """What a seller charges today: the general card of every product, and those of single buyers."""
+    """What a seller charges today whoever has no card of its own."""
 
     seller: str
     seller_name: str
     currency: str
     products: list[Product]
-    buyers: list[tuple[str, str, str]]
-    """Code, name and kind of the seller's buyers, in tree order."""
+    count: int
+    """How many buyers it has."""
+    charges: bool
+    """Whether it has any card, were it of a single buyer."""
     cards: list[Card]
+
+
+@dataclass(frozen=True)
+class BuyerPrices:
+    """A buyer with the cards of its own."""
+
+    buyer: str
+    name: str
+    kind: str
+    cards: list[Card]
+
+
+@dataclass(frozen=True)
+class BuyersSought:
+    """Which of a seller's buyers: those with these words in their name or code, of a kind, or one alone (its code)."""
+
+    words: str = ""
+    kind: str | None = None
+    only: str | None = None
 
 
 def prices(tx: Transaction, actor: Actor, seller: str) -> Prices:
     """A seller's prices, for whoever runs it or an account above it."""
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, seller)
-    tree, today = accounts.tree, accounts_service.today(tx)
-    cards = RateCards(tx, accounts)
+    cards, today = RateCards(tx, accounts), accounts_service.today(tx)
     mine = [each for each in cards.rates if each.seller == seller]
-    below = {int(each) for each in tree.branch(row) if int(tree.parent[int(each)]) == row} - {row}
-    ordered = sorted(below, key=lambda each: int(tree.depth_first[each]))[:MOST_BUYERS]
+    general = [each for each in mine if each.buyer is None]
     return Prices(
         seller,
         accounts.name(row),
         str(accounts.inherited(row, "currency") or ""),
         pools_service.products(tx),
-        [(tree.codes[each], accounts.name(each), str(accounts.facts[each].kind)) for each in ordered],
-        [Card(each, cards.currency(each), following) for each, following in _in_force(mine, today)],
+        len(_below(accounts, row)),
+        bool(mine),
+        [Card(each, cards.currency(each), following) for each, following in _in_force(general, today)],
     )
+
+
+def _below(accounts: Accounts, row: int) -> list[int]:
+    """The rows of the buyers of an account, in tree order."""
+    tree = accounts.tree
+    branch = tree.branch(row)
+    mine = branch[tree.parent[branch] == row]
+    return sorted((each for each in mine.tolist() if each != row), key=lambda each: int(tree.depth_first[each]))
+
+
+def buyers(
+    tx: Transaction, actor: Actor, seller: str, sought: BuyersSought, offset: int, limit: int | None
+) -> tuple[int, list[BuyerPrices]]:
+    """A part of a seller's buyers in tree order with the cards of their own, for whoever runs it or an account above;
+    how many there are of these."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, seller)
+    words, tree = sought.words.lower().split(), accounts.tree
+    found = [
+        each
+        for each in _below(accounts, row)
+        if (sought.kind is None or accounts.facts[each].kind == sought.kind)
+        and (sought.only is None or tree.codes[each] == sought.only)
+        and all(word in f"{accounts.name(each)} {tree.codes[each]}".lower() for word in words)
+    ]
+    shown = found[offset : None if limit is None else offset + limit]
+    named, cards = {tree.codes[each] for each in shown}, RateCards(tx, accounts)
+    own: dict[str, list[Card]] = {}
+    mine = [each for each in cards.rates if each.seller == seller and each.buyer in named]
+    for rate, following in _in_force(mine, accounts_service.today(tx)):
+        own.setdefault(str(rate.buyer), []).append(Card(rate, cards.currency(rate), following))
+    return len(found), [
+        BuyerPrices(code, accounts.name(each), str(accounts.facts[each].kind), own.get(code, []))
+        for each in shown
+        for code in (tree.codes[each],)
+    ]
+
+
+def in_force(
+    tx: Transaction, actor: Actor, seller: str, words: str
+) -> list[tuple[BuyerPrices | None, Product, Card, Card | None]]:
+    """What a seller charges today: of everybody (None) and of each buyer with these words, product by product, the card
+    in force and the one of the buyer's own, which may only be to come."""
+    head, today = prices(tx, actor, seller), accounts_service.today(tx)
+    general = {each.rate.product: each for each in head.cards}
+    _, rows = buyers(tx, actor, seller, BuyersSought(words), 0, None)
+    found: list[tuple[BuyerPrices | None, Product, Card, Card | None]] = []
+    for buyer in (None, *rows):
+        own = general if buyer is None else {each.rate.product: each for each in buyer.cards}
+        for product in head.products:
+            mine = own.get(product.code)
+            begun = mine if mine is not None and mine.rate.first_day <= today else None
+            shown = begun or general.get(product.code)
+            if shown is not None:
+                found.append((buyer, product, shown, mine))
+    return found
 
 
 def _in_force(rates: Sequence[Rate], today: date) -> list[tuple[Rate, date | None]]:

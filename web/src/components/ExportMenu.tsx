@@ -154,9 +154,12 @@ export function TableMenu({
   of,
   costs = false,
   rows,
+  label,
 }: {
   name: string
   of?: string
+  /** What the menu is called, where a screen has several. */
+  label?: string
   /** Whether it has columns (of class `costs`) that say what things cost: printed only if asked for. */
   costs?: boolean
   rows?: () => string[][]
@@ -226,7 +229,12 @@ export function TableMenu({
   const failed = (error: unknown) => outcome(`Not exported: ${messageOf(error)}`)
   return (
     <Dropdown align="end" ref={here}>
-      <Dropdown.Toggle variant="outline-primary" id={`export-${name}`}>
+      <Dropdown.Toggle
+        variant="outline-primary"
+        id={`export-${name}`}
+        aria-label={label}
+        {...(label !== undefined && { size: 'sm' as const })}
+      >
         Export
       </Dropdown.Toggle>
       <Dropdown.Menu>

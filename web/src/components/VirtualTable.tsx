@@ -28,8 +28,10 @@ export function VirtualTable<T>({
   foot,
   rowClass,
   wide,
+  onShown,
 }: {
-  rows: T[]
+  /** A row is undefined while it is not fetched yet. */
+  rows: (T | undefined)[]
   columns: Column<T>[]
   rowKey: (row: T) => string | number
   label: string
@@ -38,6 +40,8 @@ export function VirtualTable<T>({
   rowClass?: (row: T) => string | undefined
   /** The least width of a row, where there are many columns: the first stays in sight then. */
   wide?: number
+  /** Told which rows are on screen, where they are fetched as they come into sight. */
+  onShown?: (first: number, last: number) => void
 }) {
   const scroller = useRef<HTMLDivElement>(null)
   const virtual = useVirtualizer({
@@ -46,8 +50,11 @@ export function VirtualTable<T>({
     estimateSize: () => rowHeight,
     overscan: 6,
   })
+  const drawn = virtual.getVirtualItems()
+  const [first, last] = [drawn[0]?.index ?? 0, drawn.at(-1)?.index ?? 0]
+  useEffect(() => onShown?.(first, last), [onShown, first, last])
   const printing = usePrinting()
-  const items = printing ? rows.map((_, index) => ({ index, start: index * rowHeight })) : virtual.getVirtualItems()
+  const items = printing ? rows.map((_, index) => ({ index, start: index * rowHeight })) : drawn
   const tracks = {
     gridTemplateColumns: columns.map((column) => column.width).join(' '),
     ...(wide !== undefined && { minWidth: wide }),
@@ -74,13 +81,12 @@ export function VirtualTable<T>({
       <div role="rowgroup" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
         {items.map((item) => {
           const row = rows[item.index]
-          if (row === undefined) return null
           return (
             <div
               role="row"
-              key={rowKey(row)}
+              key={row === undefined ? `place ${item.index}` : rowKey(row)}
               aria-rowindex={item.index + 2}
-              className={`vrow ${rowClass?.(row) ?? ''}`}
+              className={`vrow ${(row && rowClass?.(row)) ?? ''}`}
               style={{
                 ...tracks,
                 height: rowHeight,
@@ -91,11 +97,17 @@ export function VirtualTable<T>({
                 transform: `translateY(${item.start}px)`,
               }}
             >
-              {columns.map((column) => (
-                <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
-                  {column.cell(row)}
+              {row === undefined ? (
+                <div role="cell" className="quiet">
+                  …
                 </div>
-              ))}
+              ) : (
+                columns.map((column) => (
+                  <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
+                    {column.cell(row)}
+                  </div>
+                ))
+              )}
             </div>
           )
         })}

@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { whole } from '../../domain/units'
 import { AccountSelect } from '../../components/AccountSelect'
+import { ExportMenu } from '../../components/ExportMenu'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { me, useCan } from '../../api/queries'
@@ -62,6 +63,7 @@ export default function GroupsScreen() {
             {trouble}
           </span>
         )}
+        {total > 0 && <ExportMenu path="/api/groups/export" params={{ find: find || undefined }} />}
         {changes && <Button onClick={() => choose('new')}>New group</Button>}
       </div>
       <div className="pools groups">
@@ -106,7 +108,12 @@ export default function GroupsScreen() {
             </div>
           ))}
           {found.hasNextPage && (
-            <Button size="sm" variant="light" disabled={found.isFetching} onClick={() => void found.fetchNextPage()}>
+            <Button
+              size="sm"
+              variant="outline-primary"
+              disabled={found.isFetching}
+              onClick={() => void found.fetchNextPage()}
+            >
               Show more ({whole(total - groups.length)} left)
             </Button>
           )}

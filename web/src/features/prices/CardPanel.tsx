@@ -44,7 +44,7 @@ export function CardPanel({
         }),
       ),
   }).data
-  const general = prices.cards.find((each) => each.product === product.product && each.buyer === null)
+  const general = prices.cards.find((each) => each.product === product.product)
   return (
     <aside className="drawer wide" role="region" aria-label="Price" tabIndex={0}>
       <div className="d-flex align-items-baseline gap-2">
@@ -227,7 +227,7 @@ function Editor({
                     {place > 0 && (
                       <Button
                         size="sm"
-                        variant="light"
+                        variant="link"
                         aria-label={`Remove step ${place + 1}`}
                         onClick={() => set({ tiers: typed.tiers.filter((_, at) => at !== place) })}
                       >
@@ -241,7 +241,7 @@ function Editor({
           </table>
           <Button
             size="sm"
-            variant="light"
+            variant="outline-primary"
             onClick={() => set({ tiers: [...typed.tiers, { from_quantity: '', unit_price: '' }] })}
           >
             Add step

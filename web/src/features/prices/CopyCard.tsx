@@ -1,8 +1,11 @@
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import type { Schemas } from '../../api/client'
 import { useDraft } from '../drafts/context'
+import { BuyerSelect } from './BuyerSelect'
 import { copyOf, type Card } from './card'
+import { buyersOf } from './queries'
 
 /** Give a reseller one's own prices as its own, so many percent higher: of this product, or of all. */
 export function CopyCard({
@@ -16,13 +19,13 @@ export function CopyCard({
   begins: string
 }) {
   const draft = useDraft()
-  const resellers = prices.buyers.filter((each) => each.kind === 'reseller')
+  const resellers = useQuery(buyersOf(prices.seller, { kind: 'reseller' })).data?.total ?? 0
   const [reseller, setReseller] = useState('')
   const [percent, setPercent] = useState('20')
   const [all, setAll] = useState(false)
   const [said, setSaid] = useState('')
-  if (resellers.length === 0) return null
-  const cards = (all ? prices.cards.filter((each) => each.buyer === null) : [card]).filter((each) => !each.is_markup)
+  if (resellers === 0) return null
+  const cards = (all ? prices.cards : [card]).filter((each) => !each.is_markup)
   const sound = /^\d{1,4}([.,]\d{1,4})?$/.test(percent.trim())
   return (
     <Form
@@ -38,14 +41,14 @@ export function CopyCard({
       <div className="cardfields">
         <Form.Group controlId="copy-reseller" className="two">
           <Form.Label>What it charges its own buyers</Form.Label>
-          <Form.Select required value={reseller} onChange={(event) => setReseller(event.target.value)}>
-            <option value="">Choose a reseller</option>
-            {resellers.map((each) => (
-              <option key={each.buyer} value={each.buyer}>
-                {each.name}
-              </option>
-            ))}
-          </Form.Select>
+          <BuyerSelect
+            seller={prices.seller}
+            kind="reseller"
+            name="reseller"
+            choose="Choose a reseller"
+            required
+            onChange={setReseller}
+          />
         </Form.Group>
         <Form.Group controlId="copy-percent">
           <Form.Label>Higher by, %</Form.Label>

@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useRef } from 'react'
-import { api, take, type Schemas } from '../../api/client'
+import { useDeferredValue, useEffect, useRef } from 'react'
+import { api, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
-import { TableMenu } from '../../components/ExportMenu'
+import { ExportMenu, TableMenu } from '../../components/ExportMenu'
 import { FindField } from '../../components/FindField'
 import { useAddress } from '../../components/address'
 import { Empty, Trouble, Wait } from '../../components/States'
+import { usePages } from '../../components/usePages'
 import { VirtualTable, type Column } from '../../components/VirtualTable'
 import { dayOf, monthAfter, shortDay } from '../../domain/months'
 import { useDraft } from '../drafts/context'
@@ -13,13 +14,15 @@ import { StatementTabs } from '../statements/StatementTabs'
 import { cardWords, type Card } from './card'
 import { CardPanel } from './CardPanel'
 import { OwnPrices } from './OwnPrices'
+import { buyersOf, type PriceBuyer } from './queries'
 import { Terms } from './Terms'
 
 const [BUYER, CELL] = [190, 142]
 
-interface Row {
-  buyer: Schemas['PriceBuyer'] | null
-}
+/** A buyer with the cards of its own; null stands for all buyers. */
+type Row = { buyer: PriceBuyer | null; cards: Map<string, Card> }
+
+const byProduct = (cards: Card[]) => new Map(cards.map((each) => [each.product, each]))
 
 /** What does one charge for what, and what does one pay? */
 export default function PricesScreen() {
@@ -36,43 +39,44 @@ export default function PricesScreen() {
     enabled: seller !== '',
   })
   const find = params.get('find') ?? ''
+  const words = useDeferredValue(find)
+  const list = usePages(
+    ['statements', 'prices', seller, 'buyers', words],
+    (offset, limit) =>
+      take(
+        api.GET('/api/prices/buyers/{seller}', { params: { path: { seller }, query: { find: words, offset, limit } } }),
+      ),
+    undefined,
+    undefined,
+    seller !== '',
+  )
+  const asked = params.get('buyer')
+  const chosen = useQuery({
+    ...buyersOf(seller, { buyer: asked ?? '' }),
+    enabled: seller !== '' && asked !== null,
+    placeholderData: undefined,
+  }).data
   if (found.isError) return <Trouble page="Prices" error={found.error} again={() => void found.refetch()} />
   if (!found.data || !own) return <Wait what="the prices" />
   const prices = found.data
   const present = dayOf(who.now)
-  const shows = params.get('show') ?? (pays && prices.cards.length === 0 ? 'pay' : 'charge')
-  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
-  const rows: Row[] = [
-    { buyer: null },
-    ...prices.buyers
-      .filter((each) => words.every((word) => `${each.name} ${each.buyer}`.toLowerCase().includes(word)))
-      .map((buyer) => ({ buyer })),
+  const shows = params.get('show') ?? (pays && !prices.charges ? 'pay' : 'charge')
+  const general = byProduct(prices.cards)
+  const rows: (Row | undefined)[] = [
+    { buyer: null, cards: general },
+    ...Array.from({ length: list.total ?? 0 }, (_, place) => {
+      const buyer = list.rowAt(place)
+      return buyer && { buyer, cards: byProduct(buyer.cards) }
+    }),
   ]
-  const cards = new Map(prices.cards.map((each) => [`${each.buyer ?? ''}\n${each.product}`, each]))
   const drafted = new Set(
     Object.values(draft.changes).flatMap((each) =>
       each.kind === 'rate' && each.seller === seller ? [`${each.buyer ?? ''}\n${each.product}`] : [],
     ),
   )
-  const at = { product: params.get('product'), buyer: params.get('buyer') }
+  const at = { product: params.get('product'), buyer: asked }
   const product = prices.products.find((each) => each.product === at.product)
-  const buyer = prices.buyers.find((each) => each.buyer === at.buyer) ?? null
-  /** What is in force of each buyer found, product by product. */
-  const forFile = (): string[][] => [
-    ['buyer', 'buyer_name', 'product', 'product_name', 'price', 'since', 'price_is', 'next_on'],
-    ...rows.flatMap(({ buyer }) =>
-      prices.products.flatMap((each) => {
-        const card = cards.get(`${buyer?.buyer ?? ''}\n${each.product}`)
-        const own = card && card.first_day <= present ? card : undefined
-        const shown = own ?? (buyer ? cards.get(`\n${each.product}`) : undefined)
-        if (!shown) return []
-        const next = own ? own.next_day : card?.first_day
-        const whose = own && buyer ? 'its own' : 'general'
-        const who = buyer ? [buyer.buyer, buyer.name] : ['', 'All buyers']
-        return [[...who, each.product, each.name, cardWords(shown), shown.first_day, whose, next ?? '']]
-      }),
-    ),
-  ]
+  const buyer = at.buyer === null ? null : chosen?.rows[0]
   const columns: Column<Row>[] = [
     {
       key: 'buyer',
@@ -88,8 +92,8 @@ export default function PricesScreen() {
         const key = `${row.buyer?.buyer ?? ''}\n${each.product}`
         return (
           <Cell
-            card={cards.get(key)}
-            general={row.buyer ? cards.get(`\n${each.product}`) : undefined}
+            card={row.cards.get(each.product)}
+            general={row.buyer ? general.get(each.product) : undefined}
             drafted={drafted.has(key)}
             chosen={at.product === each.product && at.buyer === (row.buyer?.buyer ?? null)}
             label={`${each.name}, ${row.buyer?.name ?? 'all buyers'}`}
@@ -123,7 +127,7 @@ export default function PricesScreen() {
           )}
         </span>
         <span className="grow" />
-        {shows === 'charge' && prices.buyers.length > 0 && (
+        {shows === 'charge' && prices.count > 0 && (
           <FindField
             label="Find a buyer"
             group="Prices"
@@ -132,13 +136,20 @@ export default function PricesScreen() {
             placeholder="Find a buyer  /"
           />
         )}
-        {shows === 'charge' && prices.buyers.length > 0 && <TableMenu name="prices" rows={forFile} />}
+        {shows === 'charge' && prices.count > 0 && (
+          <ExportMenu
+            path={`/api/prices/buyers/${encodeURIComponent(seller)}/export`}
+            named="prices"
+            params={{ find }}
+          />
+        )}
+        {shows === 'pay' && pays && <TableMenu name="own-prices" of="What you pay" />}
       </div>
       {shows === 'pay' && pays ? (
         <OwnPrices account={own.account} />
       ) : shows === 'terms' ? (
         <Terms prices={prices} changes={sells} isOperator={own.kind === 'operator'} />
-      ) : prices.buyers.length === 0 ? (
+      ) : prices.count === 0 ? (
         <div className="scroll">
           <Empty title="No buyers">Accounts directly below {own.name} are its buyers; there are none yet.</Empty>
         </div>
@@ -149,12 +160,13 @@ export default function PricesScreen() {
               rows={rows}
               columns={columns}
               rowKey={(row) => row.buyer?.buyer ?? ''}
+              onShown={list.onShown}
               label={`Prices of ${prices.seller_name} a unit and month`}
               rowHeight={46}
               wide={BUYER + prices.products.length * CELL}
             />
           </div>
-          {product && (
+          {product && buyer !== undefined && (
             <CardPanel
               key={`${product.product} ${buyer?.buyer ?? ''}`}
               prices={prices}

@@ -2,13 +2,16 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { accountsNamed } from '../../api/queries'
 import { useAction } from '../../api/useAction'
+import { TableMenu } from '../../components/ExportMenu'
 import { Field, isAbout } from '../../components/Field'
 import { FormDialog } from '../../components/FormDialog'
 import { useOutcome } from '../../components/Outcome'
 import { Trouble, Wait } from '../../components/States'
 import { money } from '../../domain/money'
 import { dayName } from '../../domain/months'
+import { BuyerSelect } from './BuyerSelect'
 import { LoadTerms } from './LoadTerms'
 
 type Table = Schemas['TermsTable']
@@ -121,6 +124,9 @@ export function Terms({
     queryKey: ['statements', 'terms', prices.seller],
     queryFn: () => take(api.GET('/api/terms/{seller}', { params: { path: { seller: prices.seller } } })),
   })
+  const buyers = [...new Set(found.data?.flatMap((table) => table.rows.map((row) => row.buyer ?? '')) ?? [])]
+  const accounts = useQuery(accountsNamed(buyers.filter(Boolean).sort())).data ?? []
+  const names = new Map(accounts.map((each) => [each.account, each.name]))
   const [editing, setEditing] = useState<{ table: Table; row: Cells | null } | null>(null)
   const [loading, setLoading] = useState<Table | null>(null)
   const outcome = useOutcome()
@@ -156,6 +162,13 @@ export function Terms({
             <div className="d-flex align-items-center gap-2 mt-2">
               <h2 className="sub m-0">{kind.title}</h2>
               <span className="quiet small grow">{kind.about}</span>
+              {table.rows.length > 0 && (
+                <TableMenu
+                  name={table.table.replace('_', '-')}
+                  label={`Export ${kind.title.toLowerCase()}`}
+                  rows={() => [table.columns, ...table.rows.map((row) => table.columns.map((name) => row[name] ?? ''))]}
+                />
+              )}
               {may && (
                 <>
                   <Button
@@ -199,7 +212,7 @@ export function Terms({
                             key={name}
                             className={FIGURES.has(name) ? 'fig' : DAYS.has(name) ? 'text-nowrap' : undefined}
                           >
-                            {shown(name, row[name] ?? '', prices)}
+                            {shown(name, row[name] ?? '', prices, names)}
                           </td>
                         ))}
                         {may && (
@@ -272,12 +285,12 @@ function named(table: Table, row: Cells): string {
 const called = (table: Table, row: Cells) => table.key.map((name) => row[name] ?? '').join(' ')
 
 /** A cell as it is read. */
-function shown(name: string, text: string, prices: Schemas['PricesBody']): React.ReactNode {
+function shown(name: string, text: string, prices: Schemas['PricesBody'], names: Map<string, string>): React.ReactNode {
   if (text === '') {
     const rest = { product: 'usage and charges', last_day: 'open', currency: 'own' }[name]
     return <span className="quiet">{rest ?? '–'}</span>
   }
-  if (name === 'buyer') return prices.buyers.find((each) => each.buyer === text)?.name ?? text
+  if (name === 'buyer') return names.get(text) ?? text
   if (name === 'product') return prices.products.find((each) => each.product === text)?.name ?? text
   if (DAYS.has(name)) return dayName(text)
   if (name === 'percent') return `${text}\u00a0%`
@@ -331,14 +344,27 @@ function TermsDialog({
       <div className="cardfields">
         {table.columns.map((name, place) => {
           const options: [string, string][] | undefined =
-            name === 'buyer'
-              ? prices.buyers.map((each) => [each.buyer, each.name])
-              : name === 'product'
-                ? [
-                    ['', 'usage and charges'],
-                    ...prices.products.map((each): [string, string] => [each.product, each.name]),
-                  ]
-                : CHOICES[name]
+            name === 'product'
+              ? [
+                  ['', 'usage and charges'],
+                  ...prices.products.map((each): [string, string] => [each.product, each.name]),
+                ]
+              : CHOICES[name]
+          if (name === 'buyer' && !fixed(name))
+            return (
+              <Form.Group controlId={name} key={name}>
+                <Form.Label>{LABELS[name]}</Form.Label>
+                <BuyerSelect
+                  seller={prices.seller}
+                  name={name}
+                  choose="Choose a buyer"
+                  autoFocus={place === 0}
+                  required
+                  defaultValue={row?.[name] ?? ''}
+                  isInvalid={isAbout(error, name)}
+                />
+              </Form.Group>
+            )
           return options && !fixed(name) ? (
             <Form.Group controlId={name} key={name}>
               <Form.Label>{LABELS[name]}</Form.Label>
@@ -349,7 +375,6 @@ function TermsDialog({
                 defaultValue={row?.[name] ?? ''}
                 isInvalid={isAbout(error, name)}
               >
-                {name === 'buyer' && <option value="">Choose a buyer</option>}
                 {options.map(([key, says]) => (
                   <option key={key} value={key}>
                     {says}

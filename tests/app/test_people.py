@@ -22,6 +22,9 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.storage import listing as storage
+from tests import statements
+from tests.app.test_account_life import admin, applied
+from tests.app.test_drafts import allocation
 from tests.conftest import everything_locked
 
 OLDQUAY, DEPARTMENT = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
@@ -312,6 +315,27 @@ def test_nobody_comes_back_where_they_cannot_be(demo: Database) -> None:
         "is of Crew Office, which is closed."
         in demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(other,))).could_not[0].why
     )
+
+
+def test_of_many_who_move_as_many_as_fit_and_others_are_not_tried_in_vain(demo: Database) -> None:
+    """The whole ticket office to the island, where one seat of Lantern Mail is left, and then six more."""
+    office = found(demo, account="OLDQUAY-TICKET")
+    had = {name: products(demo, name) for name in office}
+    for cap, fit, most in ((3, 1, 400), (9, 6, 550)):
+        island = allocation(demo, "OLDQUAY-ISLAND", "LANTERN-MAIL", reserve=2, cap=cap)
+        applied(demo, admin(demo, "OLDQUAY"), island)
+        with statements.hearing() as heard:
+            did = act(demo, "move", *office, to_account="OLDQUAY-ISLAND")
+        assert (len(did.done), len(did.could_not)) == (fit, len(office) - fit)
+        assert {each.why.split(" asked")[0] for each in did.could_not} <= {
+            "1 seat of Lantern Mail",
+            "1 seat of Fieldbook Dispatch",
+            "zola.vane is suspended; resume them first.",
+            "is of Island Pier already.",
+        }
+        assert len(heard) < most
+        assert {name: products(demo, name) for name in office} == had, "whoever stays or moves keeps what they have"
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_who_moves_is_counted_and_charged_there_from_then_on(demo: Database) -> None:

@@ -82,8 +82,11 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     _lock_people(tx, products, wanted)
     if any(not products[each.product].stands_alone for each in wanted):
         ids = {account: place.account_id for (account, _), place in placed.places.items()}
-        for finding in eligibility.find(tx, wanted, products, ids):
-            raise finding.refuse(f"{finding.wanted.subject} {finding.why}")
+        findings = eligibility.find(tx, wanted, products, ids)
+        if findings:
+            refused = findings[0].refuse(f"{findings[0].wanted.subject} {findings[0].why}")
+            refused.about = frozenset(each.wanted.username for each in findings)
+            raise refused
     claims.take(tx, [(products[each.product], each.subject) for each in wanted])
     writes = _walk_all(tx, actor, wanted, placed, +1)
     at = tx.now
@@ -190,19 +193,28 @@ def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder, 
     return ladder(rungs, owner.promisable, left), rungs, owner.promisable
 
 
+class AtLimit(Refused):
+    """The refusal of what a limit of a product (its code) stops, with its ladder; ``room`` was for so many."""
+
+    def __init__(self, product: str, room: int, detail: str, members: dict[str, Any]):
+        super().__init__(Problem("at-limit", "No room for that", 409, detail, {"ladder": members}))
+        self.product, self.room = product, max(0, room)
+
+
 def stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to; without any
     figure for whom no account's are."""
+    found, rungs, promisable = live_ladder(tx, place, zone)
+    room = found.headroom or 0
     if actor.people_of is not None:
         said = f"No {place.product.unit} of {place.product.name} left."
-        return Refused(Problem("at-limit", "No room for that", 409, said, {"ladder": {"sentence": said}}))
-    found, rungs, promisable = live_ladder(tx, place, zone)
+        return AtLimit(place.product.code, room, said, {"sentence": said})
     names = {code: name for _, code, name in place.way_up}
     members = ladder_members(found, rungs, place.product, promisable, actor, names)
     detail = (
         f"{place.product.said(amount)} of {place.product.name} asked for in {place.way_up[0][2]}. {members['sentence']}"
     )
-    return Refused(Problem("at-limit", "No room for that", 409, detail, {"ladder": members}))
+    return AtLimit(place.product.code, room, detail, members)
 
 
 def may_give(actor: Actor, product: Product) -> None:
@@ -307,26 +319,59 @@ def _as_before(tx: Transaction, handed: dict[tuple[str, str], int], refused: Ref
 
 
 def each_that_can(
-    tx: Transaction, subjects: Sequence[Subject], do: Callable[[Sequence[Subject]], None]
+    tx: Transaction,
+    subjects: Sequence[Subject],
+    do: Callable[[Sequence[Subject]], None],
+    name: Callable[[Subject], str],
+    takes: Callable[[Subject], Collection[tuple[str, str]]],
 ) -> tuple[list[Subject], list[tuple[Subject, str]]]:
     """Do something to all of these at once, or, where that is refused, to each half by itself: those it was done to,
-    and the others with the reason. Nothing of a try that was refused is kept."""
-    if not subjects:
-        return [], []
-    before = dict(tx.handed)
-    try:
-        with tx.connection.begin_nested():
-            do(subjects)
-        return list(subjects), []
-    except Refused as refused:
-        _as_before(tx, before, refused)
-        if len(subjects) == 1:
-            return [], [(subjects[0], refused.problem.detail)]
-        half = len(subjects) // 2
-        (done, refused_of), (more, refused_of_more) = (
-            each_that_can(tx, part, do) for part in (subjects[:half], subjects[half:])
-        )
-        return done + more, refused_of + refused_of_more
+    and the others with the reason. Nothing of a try that was refused is kept.
+
+    ``name`` is their username; ``takes`` says which products somebody takes, each with the account it is taken from (or
+    to, where that is all). Who is refused for their own sake, or beyond what a limit leaves, is tried after the others.
+    Whom a limit of a product stops, it stops those after who take it from there as well, since what is done to others
+    makes no room: they are not tried one by one.
+    """
+    full: dict[tuple[str, str], str] = {}
+
+    def why_not(subject: Subject) -> str | None:
+        return next((full[each] for each in takes(subject) if each in full), None)
+
+    def split(part: list[Subject], refused: Refused) -> tuple[list[Subject], list[Subject]]:
+        """Those to try first, and the rest: whom a limit leaves no room for come after, who are known by the first."""
+        beyond = {at for at, each in enumerate(part) if name(each) in refused.about}
+        if isinstance(refused, AtLimit):
+            takers = [at for at, each in enumerate(part) if any(code == refused.product for _, code in takes(each))]
+            beyond = set(takers[refused.room :])
+        if 0 < len(beyond) < len(part):
+            return [each for at, each in enumerate(part) if at not in beyond], [part[at] for at in sorted(beyond)]
+        if beyond:
+            return part[:1], part[1:]
+        half = len(part) // 2
+        return part[:half], part[half:]
+
+    def tried(part: Sequence[Subject]) -> tuple[list[Subject], list[tuple[Subject, str]]]:
+        known = [(each, why) for each in part if (why := why_not(each)) is not None]
+        part = [each for each in part if why_not(each) is None]
+        if not part:
+            return [], known
+        before = dict(tx.handed)
+        try:
+            with tx.connection.begin_nested():
+                do(part)
+            return list(part), known
+        except Refused as refused:
+            _as_before(tx, before, refused)
+            if len(part) == 1:
+                if isinstance(refused, AtLimit):
+                    full.update({each: refused.problem.detail for each in takes(part[0]) if each[1] == refused.product})
+                return [], [*known, (part[0], refused.problem.detail)]
+            first, rest = split(part, refused)
+            (done, refused_of), (more, refused_of_more) = tried(first), tried(rest)
+            return done + more, known + refused_of + refused_of_more
+
+    return tried(subjects)
 
 
 def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str, str]]) -> None:

@@ -187,7 +187,11 @@ class _Doing(ActOnSeats):
             for part in assignments.in_parts([replace(each, account=code) for each in units]):
                 assignments.admit(self.tx, self.actor, part)
 
-        moved, refused = assignments.each_that_can(self.tx, able, move)
+        def takes(person: PersonRecord) -> set[tuple[str, str]]:
+            seats = {(account, product.code) for product, account in held.get(person.username, [])}
+            return seats | {(account, product_code) for product_code, account in reservations[person.username]}
+
+        moved, refused = assignments.each_that_can(self.tx, able, move, lambda each: each.username, takes)
         for each, why in refused:
             self._not(each, why)
         # Either account's log tells its own side, and neither names the other.

@@ -21,7 +21,10 @@ class Problem:
 
 
 class Refused(Exception):
-    """Carries a Problem out of a use-case; nothing the use-case did is kept."""
+    """Carries a Problem out of a use-case; nothing the use-case did is kept. ``about`` names those for whose own sake
+    it is, where it is for that, so that the others can be tried without them."""
+
+    about: frozenset[str] = frozenset()
 
     def __init__(self, problem: Problem, headers: dict[str, str] | None = None):
         super().__init__(problem.detail or problem.title)

@@ -508,7 +508,13 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
         for product, account, _, _ in reversed(each.units)
     ]
     for part in assignments.in_parts(units):
-        _, refused = assignments.each_that_can(tx, part, lambda some: _assign(tx, actor, some))
+        _, refused = assignments.each_that_can(
+            tx,
+            part,
+            lambda some: _assign(tx, actor, some),
+            lambda each: each[1].username,
+            lambda each: [(each[1].account, each[1].product)],
+        )
         missing |= {person_id: why for (person_id, _), why in refused}
     back = [each.display_name for each in here if each.person_id not in missing]
     store.undone(tx.connection, run_id, tx.now, actor.name)

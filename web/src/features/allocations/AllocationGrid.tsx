@@ -135,7 +135,7 @@ export function AllocationGrid(props: GridProps) {
       wantsFocus.current = false
       return
     }
-    const cell = element.querySelector<HTMLElement>(`[data-row="${cursor.row}"][data-col="${cursor.column}"]`)
+    const cell = element.querySelector<HTMLElement>(`[data-row="${cursor.row}"] [data-col="${cursor.column}"]`)
     if (cell) {
       wantsFocus.current = false
       if (document.activeElement !== cell) cell.focus({ preventScroll: true })
@@ -156,7 +156,7 @@ export function AllocationGrid(props: GridProps) {
   const go = useCallback(
     (to: Position) => {
       // A cell that is drawn has the focus at once, before the two that change are drawn anew.
-      const drawn = scroller.current?.querySelector<HTMLElement>(`[data-row="${to.row}"][data-col="${to.column}"]`)
+      const drawn = scroller.current?.querySelector<HTMLElement>(`[data-row="${to.row}"] [data-col="${to.column}"]`)
       drawn?.focus({ preventScroll: true })
       wantsFocus.current = !drawn
       setCursor(to)
@@ -308,7 +308,7 @@ export function AllocationGrid(props: GridProps) {
     const target = event.target as HTMLElement
     const cell = target.closest<HTMLElement>('[data-col]')
     if (!cell || target.closest('input')) return
-    const row = Number(cell.dataset.row)
+    const row = rowOf(cell)
     if (edit && !props.commit(edit, between(cursor, cursor), cursor)) {
       setEdit({ ...edit, wrong: true })
       return
@@ -316,13 +316,13 @@ export function AllocationGrid(props: GridProps) {
     setEdit(null)
     setAnchor(event.shiftKey ? (anchor ?? cursor) : null)
     wantsFocus.current = true
-    if (target.dataset.twist !== undefined) twist(row)
+    if (target.matches('.tw')) twist(row)
     setCursor({ row, column: Number(cell.dataset.col) })
   }
   const onDoubleClick = (event: React.MouseEvent) => {
     const cell = (event.target as HTMLElement).closest<HTMLElement>('[data-col]')
     if (cell && Number(cell.dataset.col) >= 0) begin('cap', '')
-    else if (cell) twist(Number(cell.dataset.row))
+    else if (cell) twist(rowOf(cell))
   }
 
   const onCopy = (event: React.ClipboardEvent) => {
@@ -428,6 +428,9 @@ export function AllocationGrid(props: GridProps) {
 /** The height in whole rows and a point: so the last row comes at the offset at which the first one goes. */
 const inWholeRows: typeof observeElementRect = (virtual, tell) =>
   observeElementRect(virtual, ({ width, height }) => tell({ width, height: Math.floor(height / ROW) * ROW + 1 }))
+
+/** The row a cell stands in. */
+const rowOf = (cell: HTMLElement) => Number(cell.closest<HTMLElement>('[data-row]')?.dataset.row)
 
 const RESTS_AFTER = 150
 

@@ -47,6 +47,7 @@ export const Row = memo(function Row(props: RowProps) {
   return (
     <div
       role="row"
+      data-row={index}
       aria-rowindex={index + 2}
       aria-level={depth + 1}
       aria-expanded={props.below ? props.open : undefined}
@@ -55,7 +56,6 @@ export const Row = memo(function Row(props: RowProps) {
     >
       <div
         role="rowheader"
-        data-row={index}
         data-col={-1}
         tabIndex={active === -1 ? 0 : -1}
         className={active === -1 ? 'aname sel' : 'aname'}
@@ -63,7 +63,7 @@ export const Row = memo(function Row(props: RowProps) {
         aria-colindex={1}
         title={props.kind === 'sub-account' ? props.name : `${props.name}, ${props.kind}`}
       >
-        <span className="tw" aria-hidden="true" data-twist={index}>
+        <span className="tw" aria-hidden="true">
           {props.below ? (props.open ? '▾' : '▸') : ''}
         </span>
         {props.name}
@@ -76,7 +76,6 @@ export const Row = memo(function Row(props: RowProps) {
             pool={pool}
             account={props.account}
             place={props.place}
-            index={index}
             column={props.first + offset}
             width={props.columnWidth}
             name={props.name}
@@ -98,7 +97,6 @@ interface CellProps {
   account: string
   pool: Pool
   place: number
-  index: number
   column: number
   width: number
   name: string
@@ -113,10 +111,9 @@ interface CellProps {
 
 /** One account in one pool: a key that moves the cursor wakes two of them. */
 const CellView = memo(function CellView(props: CellProps) {
-  const { pool, place, index, column, selected, effect, changed, name, within, fault } = props
+  const { pool, place, column, selected, effect, changed, name, within, fault } = props
   const common = {
     role: 'gridcell',
-    'data-row': index,
     'data-col': column,
     tabIndex: selected ? 0 : -1,
     'aria-colindex': column + 2,

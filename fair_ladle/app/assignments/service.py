@@ -339,39 +339,36 @@ def each_that_can(
         return next((full[each] for each in takes(subject) if each in full), None)
 
     def split(part: list[Subject], refused: Refused) -> tuple[list[Subject], list[Subject]]:
-        """Those to try first, and the rest: whom a limit leaves no room for come after, who are known by the first."""
-        beyond = {at for at, each in enumerate(part) if name(each) in refused.about}
+        """Those to try first, and the rest."""
+        last = {at for at, each in enumerate(part) if name(each) in refused.about}
         if isinstance(refused, AtLimit):
             takers = [at for at, each in enumerate(part) if any(code == refused.product for _, code in takes(each))]
-            beyond = set(takers[refused.room :])
-        if 0 < len(beyond) < len(part):
-            return [each for at, each in enumerate(part) if at not in beyond], [part[at] for at in sorted(beyond)]
-        if beyond:
-            return part[:1], part[1:]
+            last = set(takers[refused.room :])
+        if 0 < len(last) < len(part):
+            return [each for at, each in enumerate(part) if at not in last], [part[at] for at in sorted(last)]
         half = len(part) // 2
         return part[:half], part[half:]
 
-    def tried(part: Sequence[Subject]) -> tuple[list[Subject], list[tuple[Subject, str]]]:
-        known = [(each, why) for each in part if (why := why_not(each)) is not None]
-        part = [each for each in part if why_not(each) is None]
-        if not part:
-            return [], known
-        before = dict(tx.handed)
+    done, could_not = list[Subject](), list[tuple[Subject, str]]()
+    waiting = [list(subjects)]
+    while waiting:
+        asked = waiting.pop()
+        could_not += [(each, why) for each in asked if (why := why_not(each)) is not None]
+        part, before = [each for each in asked if why_not(each) is None], dict(tx.handed)
         try:
-            with tx.connection.begin_nested():
-                do(part)
-            return list(part), known
+            if part:
+                with tx.connection.begin_nested():
+                    do(part)
+            done += part
         except Refused as refused:
             _as_before(tx, before, refused)
-            if len(part) == 1:
-                if isinstance(refused, AtLimit):
-                    full.update({each: refused.problem.detail for each in takes(part[0]) if each[1] == refused.product})
-                return [], [*known, (part[0], refused.problem.detail)]
-            first, rest = split(part, refused)
-            (done, refused_of), (more, refused_of_more) = tried(first), tried(rest)
-            return done + more, known + refused_of + refused_of_more
-
-    return tried(subjects)
+            if len(part) > 1:
+                waiting += reversed(split(part, refused))
+                continue
+            could_not.append((part[0], refused.problem.detail))
+            if isinstance(refused, AtLimit):
+                full.update({each: refused.problem.detail for each in takes(part[0]) if each[1] == refused.product})
+    return done, could_not
 
 
 def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str, str]]) -> None:

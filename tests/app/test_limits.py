@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -17,8 +18,9 @@ from fair_ladle.app.drafts.preview import preview
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import EntitlementTerms
-from fair_ladle.app.people_admin import groups
+from fair_ladle.app.people_admin import groups, joining
 from fair_ladle.app.people_admin.groups import GroupTerms
+from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.people_admin.listing import Asked, listing
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -232,6 +234,21 @@ def test_nobody_passes_on_more_than_their_limits(demo: Database) -> None:
         demo.run(delegating.end, peer, delegation_of(demo, boss))
     with pytest.raises(Refused, match="does not go that far: .*how much of FIELD-CORE"):
         demo.run(delegating.change, peer, delegation_of(demo, below), DelegationTerms("desk", None, None, False, own))
+
+
+def test_a_ceiling_of_a_pool_above_is_passed_on_with_what_takes_from_it(demo: Database) -> None:
+    """Old Quay owns the pool of Chartroom that its departments take from: neither has more of it than who gave it."""
+    own = Limits(ceilings={"CHARTROOM": Ceiling(9, 9)}, pools={("OLDQUAY", "CHARTROOM"): Ceiling(2, 1)})
+    boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True, limits=own)
+    wanted = WantedDelegation("n@x.example", "N", "OLDQUAY-CREW", "admin")
+    for limits in (FREE, Limits(ceilings={"CHARTROOM": Ceiling(9, 9)}), Limits(ceilings={"CHARTROOM": Ceiling(2, 2)})):
+        with pytest.raises(Refused, match="does not go that far: how much of CHARTROOM"):
+            demo.run(delegating.give, boss, replace(wanted, limits=limits))
+    demo.run(delegating.give, boss, replace(wanted, limits=Limits(ceilings={"CHARTROOM": Ceiling(2, 1)})))
+    demo.run(joining.add, boss, NewPerson("OLDQUAY-CREW", "Other", "o@x.example", "o", role="admin"))
+    with demo.transaction() as tx:
+        [kept] = [each.limits for each in delegating.overview(tx, boss, "o@x.example").rows]
+    assert limits_of(kept) == Limits(ceilings={"CHARTROOM": Ceiling(2, 1)}), "and whoever is added gets the same"
 
 
 def test_groups_are_changed_by_whom_they_are_for(demo: Database) -> None:

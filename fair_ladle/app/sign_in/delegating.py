@@ -20,7 +20,7 @@ from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.days import YEARS
-from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
+from fair_ladle.app.plumbing.limits import FREE, NO_CEILING, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools_service
@@ -157,14 +157,18 @@ def _may_give(tx: Transaction, actor: Actor, account: str, role: RoleFacts, term
 
 
 def _within(accounts: Accounts, actor: Actor, account: str, limits: Limits) -> Limits:
-    """Limits as far as they say anything of an account's branch."""
-    top = accounts_service.row_in_scope(accounts, actor, account)
-    here = {
-        pool: each
-        for pool, each in limits.pools.items()
-        if pool[0] in accounts.tree and top in accounts.tree.path_up(accounts.tree.row(pool[0]))
-    }
-    return replace(limits, pools=here)
+    """Limits as they are for an account's branch: ceilings of pools that stand in it, while those of pools above, from
+    which it takes, hold for each that none is said of."""
+    top, tree = accounts_service.row_in_scope(accounts, actor, account), accounts.tree
+    here, ceilings = {}, dict(limits.ceilings)
+    above = set(tree.path_up(top)[1:])
+    for (owner, product), each in limits.pools.items():
+        row = tree.row(owner) if owner in tree else -1
+        if row in above:
+            ceilings[product] = each.least(ceilings.get(product, NO_CEILING))
+        elif row >= 0 and top in tree.path_up(row):
+            here[owner, product] = each
+    return replace(limits, ceilings=ceilings, pools=here)
 
 
 def judge_limits(tx: Transaction, actor: Actor, limits: Limits, account: str | None) -> None:

@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.assignments import usecases
 from fair_ladle.app.assignments.eligibility import Wanted
-from fair_ladle.app.assignments.service import MOST_AT_ONCE
+from fair_ladle.app.assignments.many import MOST_AT_ONCE
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 

@@ -8,11 +8,11 @@ account first, then by id, and the pool's own row last where promises are not fu
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, TypeVar
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -22,6 +22,7 @@ from fair_ladle.app.allocations.positions import Positions
 from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import ceilings, claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
+from fair_ladle.app.assignments.many import MOST_AT_ONCE, AtLimit
 from fair_ladle.app.assignments.places import Directory, Place, directory, forget
 from fair_ladle.app.assignments.walk import CeilingReached, LimitReached, Stale, begin_clocks, caps_now, rung, walk
 from fair_ladle.app.log import service as log_service
@@ -29,16 +30,13 @@ from fair_ladle.app.people import service as people
 from fair_ladle.app.people.rows import PersonFacts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
-from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid
 from fair_ladle.app.plumbing.watch import units_are
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.path import Ladder, ladder
-
-MOST_AT_ONCE = 1000
-Subject = TypeVar("Subject")
 
 
 @dataclass(frozen=True)
@@ -193,14 +191,6 @@ def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder, 
     return ladder(rungs, owner.promisable, left), rungs, owner.promisable
 
 
-class AtLimit(Refused):
-    """The refusal of what a limit of a product (its code) stops, with its ladder; ``room`` was for so many."""
-
-    def __init__(self, product: str, room: int, detail: str, members: dict[str, Any]):
-        super().__init__(Problem("at-limit", "No room for that", 409, detail, {"ladder": members}))
-        self.product, self.room = product, max(0, room)
-
-
 def stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to; without any
     figure for whom no account's are."""
@@ -279,96 +269,6 @@ def what_speaks_against(
     wanted = [Wanted(str(each.account_id), product.code, each.username) for each in people]
     ids = {str(each.account_id): each.account_id for each in people}
     return {each.wanted.subject: each.why for each in eligibility.find(tx, wanted, by_code, ids, leaving)}
-
-
-def in_parts(units: Sequence[Subject]) -> Iterator[Sequence[Subject]]:
-    """Parts of what is more than one call takes."""
-    return (units[start : start + MOST_AT_ONCE] for start in range(0, len(units), MOST_AT_ONCE))
-
-
-def as_many_as_fit(
-    tx: Transaction, subjects: list[Subject], room: Callable[[], int], give: Callable[[list[Subject]], None]
-) -> tuple[list[Subject], str]:
-    """Give to all of these, or, where a limit stops it, to as many of the first as it lets through.
-
-    ``give`` assigns for some of them and is called for at most MOST_AT_ONCE; ``room`` says how many can be taken.
-    Those it was given to come back, and why not to the others. Nothing of a try that was refused is kept.
-    """
-    given, why = subjects, ""
-    while given:
-        before = dict(tx.handed)
-        try:
-            with tx.connection.begin_nested():
-                for part in in_parts(given):
-                    give(list(part))
-            break
-        except Refused as refused:
-            _as_before(tx, before, refused)
-            ladder = refused.problem.more.get("ladder")
-            why = refused.problem.detail if ladder is None else ladder["sentence"]
-            given = [] if ladder is None else given[: min(len(given) - 1, max(0, room()))]
-    return given, why
-
-
-def _as_before(tx: Transaction, handed: dict[tuple[str, str], int], refused: Refused) -> None:
-    """After a try of which nothing was kept: count as before. Above a ceiling nothing else is tried in its place."""
-    if refused.problem.kind == ceilings.ABOVE:
-        raise refused
-    tx.handed.clear()
-    tx.handed.update(handed)
-
-
-def each_that_can(
-    tx: Transaction,
-    subjects: Sequence[Subject],
-    do: Callable[[Sequence[Subject]], None],
-    name: Callable[[Subject], str],
-    takes: Callable[[Subject], Collection[tuple[str, str]]],
-) -> tuple[list[Subject], list[tuple[Subject, str]]]:
-    """Do something to all of these at once, or, where that is refused, to each half by itself: those it was done to,
-    and the others with the reason. Nothing of a try that was refused is kept.
-
-    ``name`` is their username; ``takes`` says which products somebody takes, each with the account it is taken from (or
-    to, where that is all). Who is refused for their own sake, or beyond what a limit leaves, is tried after the others.
-    Whom a limit of a product stops, it stops those after who take it from there as well, since what is done to others
-    makes no room: they are not tried one by one.
-    """
-    full: dict[tuple[str, str], str] = {}
-
-    def why_not(subject: Subject) -> str | None:
-        return next((full[each] for each in takes(subject) if each in full), None)
-
-    def split(part: list[Subject], refused: Refused) -> tuple[list[Subject], list[Subject]]:
-        """Those to try first, and the rest."""
-        last = {at for at, each in enumerate(part) if name(each) in refused.about}
-        if isinstance(refused, AtLimit):
-            takers = [at for at, each in enumerate(part) if any(code == refused.product for _, code in takes(each))]
-            last = set(takers[refused.room :])
-        if 0 < len(last) < len(part):
-            return [each for at, each in enumerate(part) if at not in last], [part[at] for at in sorted(last)]
-        half = len(part) // 2
-        return part[:half], part[half:]
-
-    done, could_not = list[Subject](), list[tuple[Subject, str]]()
-    waiting = [list(subjects)]
-    while waiting:
-        asked = waiting.pop()
-        could_not += [(each, why) for each in asked if (why := why_not(each)) is not None]
-        part, before = [each for each in asked if why_not(each) is None], dict(tx.handed)
-        try:
-            if part:
-                with tx.connection.begin_nested():
-                    do(part)
-            done += part
-        except Refused as refused:
-            _as_before(tx, before, refused)
-            if len(part) > 1:
-                waiting += reversed(split(part, refused))
-                continue
-            could_not.append((part[0], refused.problem.detail))
-            if isinstance(refused, AtLimit):
-                full.update({each: refused.problem.detail for each in takes(part[0]) if each[1] == refused.product})
-    return done, could_not
 
 
 def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str, str]]) -> None:

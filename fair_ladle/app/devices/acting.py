@@ -8,6 +8,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import many
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import store
@@ -23,7 +24,7 @@ from fair_ladle.app.usage import service as usage
 
 Ref = tuple[str, str]
 """A device by its product's code and its machine."""
-MOST_AT_ONCE = assignments.MOST_AT_ONCE
+MOST_AT_ONCE = many.MOST_AT_ONCE
 
 
 @dataclass(frozen=True)

@@ -15,6 +15,7 @@ import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import many
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import store
@@ -217,7 +218,7 @@ def _take_back(
         ((_wanted(accounts, family[each.held], each), each) for each in members if each.held is not None),
         key=lambda pair: (pair[0].product, pair[0].subject),
     )
-    for part in assignments.in_parts([wanted for wanted, _ in leaving]):
+    for part in many.in_parts([wanted for wanted, _ in leaving]):
         assignments.release(tx, RULES, part)
     for place, product in enumerate(family):
         mine = [member.person.id for _, member in leaving if member.held == place]
@@ -354,7 +355,7 @@ def _in_their_order(
     left, served, closed = list(members), list[Member](), dict[int, str]()
     size = max(1, len(left) // 2)
     while left:
-        part = left[: min(size, assignments.MOST_AT_ONCE)]
+        part = left[: min(size, many.MOST_AT_ONCE)]
         try:
             with tx.connection.begin_nested():
                 give(part)
@@ -391,7 +392,7 @@ def _to_all(tx: Transaction, members: list[Member], give: Callable[[list[Member]
     """Give to everybody where there is room for all; else to nobody."""
     try:
         with tx.connection.begin_nested():
-            for part in assignments.in_parts(members):
+            for part in many.in_parts(members):
                 give(list(part))
     except Refused:
         return []

@@ -8,7 +8,7 @@ from typing import Any, Literal
 from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.assignments.service import MOST_AT_ONCE
+from fair_ladle.app.assignments.many import MOST_AT_ONCE
 from fair_ladle.app.numbers import usecases
 from fair_ladle.app.plumbing.exports import Format, sheet
 from fair_ladle.app.plumbing.http import Db, Who, written

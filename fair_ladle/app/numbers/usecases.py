@@ -12,6 +12,7 @@ from typing import Any, Literal
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts import settings as settings_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import many
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.log import service as log_service
@@ -217,8 +218,8 @@ def reserve(
     row = accounts_service.row_in_scope(accounts, actor, account)
     pool = _pool_above(tx, accounts, row, found)
     if not numbers:
-        if not 1 <= count <= assignments.MOST_AT_ONCE:
-            raise invalid(f"Between 1 and {assignments.MOST_AT_ONCE} numbers.", "count")
+        if not 1 <= count <= many.MOST_AT_ONCE:
+            raise invalid(f"Between 1 and {many.MOST_AT_ONCE} numbers.", "count")
         numbers = store.pick(tx.connection, pool.id, found.id, count, tx.now)
         if len(numbers) < count:
             raise conflict(f"Only {len(numbers)} of {count} are free in the stock; bring more in, or choose fewer.")
@@ -277,8 +278,8 @@ def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequ
     """Assign numbers in an account, all or none; refused where one lacks what it needs, or a limit stops them."""
     accounts, found = accounts_service.known(tx), _product(tx, product)
     row = accounts_service.row_in_scope(accounts, actor, account)
-    if not uses or len(uses) > assignments.MOST_AT_ONCE:
-        raise invalid(f"Between 1 and {assignments.MOST_AT_ONCE} numbers at once.", "numbers")
+    if not uses or len(uses) > many.MOST_AT_ONCE:
+        raise invalid(f"Between 1 and {many.MOST_AT_ONCE} numbers at once.", "numbers")
     people = people_service.by_username(tx, [use.username for use in uses if use.username])
     for use in uses:
         if needs_address(use.number) and not (use.address or "").strip():

@@ -13,6 +13,7 @@ from typing import Literal
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts import settings as settings_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import many
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.entitlements import service as entitlements_service
@@ -180,18 +181,18 @@ class _Doing(ActOnSeats):
                 for each in some
                 for product_code, account in reservations[each.username]
             ]
-            for part in assignments.in_parts(units):
+            for part in many.in_parts(units):
                 assignments.release(self.tx, self.actor, part)
             for was_in, ids in self._alike(some, lambda each: tuple(sorted({*(each.was_in or ()), each.account_id}))):
                 people_service.change(self.tx, ids, {"account_id": target_id, "was_in": list(was_in)})
-            for part in assignments.in_parts([replace(each, account=code) for each in units]):
+            for part in many.in_parts([replace(each, account=code) for each in units]):
                 assignments.admit(self.tx, self.actor, part)
 
         def takes(person: PersonRecord) -> set[tuple[str, str]]:
             seats = {(account, product.code) for product, account in held.get(person.username, [])}
             return seats | {(account, product_code) for product_code, account in reservations[person.username]}
 
-        moved, refused = assignments.each_that_can(self.tx, able, move, lambda each: each.username, takes)
+        moved, refused = many.each_that_can(self.tx, able, move, lambda each: each.username, takes)
         for each, why in refused:
             self._not(each, why)
         # Either account's log tells its own side, and neither names the other.

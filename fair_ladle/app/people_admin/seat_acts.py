@@ -9,6 +9,7 @@ from functools import partial
 from typing import Any, TypeVar
 
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import many
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.entitlements import service as entitlements_service
@@ -153,7 +154,7 @@ class ActOnSeats:
         row = self.accounts.row_of_id[account_id]
         code = self.accounts.tree.codes[row]
         room = partial(assignments.room, self.tx, self.actor, code, product)
-        given, why = assignments.as_many_as_fit(self.tx, people, room, give)
+        given, why = many.as_many_as_fit(self.tx, people, room, give)
         if self.actor.people_of is not None:  # no figure of an account is theirs
             for each in people[len(given) :]:
                 self._not(each, f"No {product.unit} left.")
@@ -200,7 +201,7 @@ class ActOnSeats:
 
     def _take(self, units: Sequence[tuple[str, Product, str]]) -> None:
         """Release (username, product, account)."""
-        for part in assignments.in_parts(units):
+        for part in many.in_parts(units):
             assignments.release(
                 self.tx, self.actor, [Wanted(account, product.code, username) for username, product, account in part]
             )
@@ -252,7 +253,7 @@ class ActOnSeats:
 
     def _cancel_reservations(self, seats: Sequence[tuple[str, str, str]]) -> None:
         """Release what is set aside: (username, product, account)."""
-        for part in assignments.in_parts(seats):
+        for part in many.in_parts(seats):
             assignments.release(
                 self.tx,
                 self.actor,

@@ -15,6 +15,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import many
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import service as entitlements_service
@@ -435,7 +436,7 @@ def _take(tx: Transaction, policy: PolicyRecord, taking: list[tuple[Any, list[Ta
     """Take back from everybody at once, and suspend them if that is what the policy does."""
     if policy.act == "report":
         return
-    for part in assignments.in_parts(
+    for part in many.in_parts(
         [Wanted(each.account, each.product, person.username) for person, units in taking for each in units]
     ):
         assignments.release(tx, POLICIES, part)
@@ -507,8 +508,8 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
         for each in here
         for product, account, _, _ in reversed(each.units)
     ]
-    for part in assignments.in_parts(units):
-        _, refused = assignments.each_that_can(
+    for part in many.in_parts(units):
+        _, refused = many.each_that_can(
             tx,
             part,
             lambda some: _assign(tx, actor, some),

@@ -159,9 +159,11 @@ export function Terms({
         const may = changes && (table.table !== 'exchange_rates' || isOperator)
         return (
           <section key={table.table} aria-label={kind.title} className="mb-3">
-            <div className="d-flex align-items-center gap-2 mt-2">
+            <div className="d-flex flex-wrap align-items-center gap-2 mt-2">
               <h2 className="sub m-0">{kind.title}</h2>
-              <span className="quiet small grow">{kind.about}</span>
+              <span className="quiet small" style={{ flex: '1 1 240px' }}>
+                {kind.about}
+              </span>
               {table.rows.length > 0 && (
                 <TableMenu
                   name={table.table.replace('_', '-')}

@@ -237,6 +237,8 @@ def serious_findings(page: Page, within: str = "html", colours_alone: bool = Fal
     asked: dict[str, Any] = {"resultTypes": ["violations"]}
     if colours_alone:
         asked["runOnly"] = ["color-contrast"]
+    # A button that was let be pressed at this moment is on its way from one colour to another.
+    page.evaluate("Promise.allSettled(document.getAnimations().map((each) => each.finished))")
     found = page.evaluate("([within, asked]) => axe.run(within, asked)", [within, asked])
     return [
         f"{each['id']}: {each['nodes'][0]['html'][:160]} ({len(each['nodes'])})"

@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.drafts import usecases as drafts
@@ -26,9 +27,11 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import FREE, Ceiling, Limits, limits_of
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.sign_in import delegating, history
 from fair_ladle.app.sign_in.delegating import Terms as DelegationTerms
 from fair_ladle.app.sign_in.delegating import Wanted as WantedDelegation
+from tests import statements
 from tests.app.test_assignments import small
 from tests.app.test_delegations import delegation_of, given
 from tests.app.test_drafts import allocation, lot
@@ -104,6 +107,18 @@ def test_each_pool_has_its_ceiling_on_every_way_to_give(demo: Database) -> None:
             assert refused.value.problem.kind == "above-ceiling"
     demo.run(assignments.assign, limited_to(load + 1, 1), seats(1))
     assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_whoever_has_no_ceiling_costs_nothing_to_judge(demo: Database) -> None:
+    """However many are given something, in however many accounts."""
+    whom = [(account, "x") for account in ("OLDQUAY-CREW", "OLDQUAY-ISLAND", "MARROW-NIGHT")]
+    free = given(demo, COMMAND_LINE, "GANNET")
+    with demo.transaction() as tx:
+        product = pools_service.product(tx, "LANTERN-MAIL")
+        assignment_service.directory(tx).places.clear()
+        with statements.hearing() as heard:
+            assignment_service.judge_whole(tx, free, product, whom)
+    assert heard == []
 
 
 def test_a_product_that_is_not_theirs_is_given_by_no_way(database: Database, tmp_path: Path) -> None:

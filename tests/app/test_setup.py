@@ -210,7 +210,8 @@ def test_a_forgotten_password_is_set_anew_by_mail_and_tells_nobody_who_signs_in(
     app.post("/api/passwords", json={"email": "ida@sandpiper.example"})
     database.clock.shift += timedelta(hours=2)
     late = token_in(mails(database, "ida@sandpiper.example")[-1])
-    assert "expired" in app.post(f"/api/passwords/{late}", json={"password": PASSWORD}).json()["detail"]
+    for _ in range(3):  # noted once
+        assert "expired" in app.post(f"/api/passwords/{late}", json={"password": PASSWORD}).json()["detail"]
     assert mail
     ida = enter(app, "ida@sandpiper.example", "another-wet-heron-42")
     [noted] = ida.get("/api/log", params={"kind": "link refused"}).json()["entries"]

@@ -17,7 +17,7 @@ DESK = {"buyer": "TERN", "reference": "DESK", "unit_price": "55", "first_day": "
 
 
 def told(database: Database, seller: str, table: str) -> list[dict[str, str]]:
-    return database.snapshot(terms_admin.rows, actor_of(seller), seller)[table]
+    return database.snapshot(terms_admin.rows, actor_of(seller), seller)[0][table]
 
 
 def test_what_is_changed_by_hand_counts_in_open_months_alone(books: Database) -> None:  # noqa: F811

@@ -209,7 +209,7 @@ def pressed(
         return None
     inside = accounts_service.in_branch(accounts, row, accounts_table.c.id)
     ids = [each.id for each in products]
-    is_large = len(accounts.tree.branch(row)) > LARGE_BRANCH
+    is_large = int(accounts.tree.branch_size[row]) > LARGE_BRANCH
     over, near, cells = store.pressed(tx.connection, ids, inside, is_large, limit)
     return over, near, {each for each in cells if each[1] in accounts.row_of_id}
 

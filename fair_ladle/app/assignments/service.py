@@ -223,8 +223,10 @@ def judge_whole(tx: Transaction, actor: Actor, product: Product, whom: Sequence[
 def _by_pool(
     tx: Transaction, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]
 ) -> dict[str, list[Wanted]]:
-    """A product's units for these people (account's code, username) by the owner of the pool they come from; those of
-    accounts without any are left out."""
+    """Units of a product for these people (account's code, username) by the owner of the pool they come from, where
+    the actor has a ceiling of any; those of accounts without a pool are left out."""
+    if not actor.limits.bounds(product.code):
+        return {}
     known, found = directory(tx), defaultdict[str, list[Wanted]](list)
     day = local_day(tx.now, known.zone)
     for account, username in whom:

@@ -38,9 +38,10 @@ MOST = 2000
 Cells = dict[str, str]
 
 
-def rows(tx: Transaction, actor: Actor, seller: str) -> dict[str, list[Cells]]:
-    """A seller's rows by table, as cells, for whoever runs it or an account above it. Exchange rates, the newest first,
-    are told to whoever has prices of its own, which they count for, and to the operator."""
+def rows(tx: Transaction, actor: Actor, seller: str) -> tuple[dict[str, list[Cells]], dict[str, str]]:
+    """A seller's rows by table, as cells, and what the buyers in them are called, for whoever runs it or an account
+    above it. Exchange rates, the newest first, are told to whoever has prices of its own, which they count for, and to
+    the operator."""
     accounts = accounts_service.known(tx)
     row_of_seller = accounts_service.row_in_scope(accounts, actor, seller)
     seller_id = int(accounts.ids[row_of_seller])
@@ -62,7 +63,8 @@ def rows(tx: Transaction, actor: Actor, seller: str) -> dict[str, list[Cells]]:
             continue
         kept = terms.rows_of(tx, table, None if table == EXCHANGE else seller_id, MOST)
         found[table] = [{name: cell(name, row) for name in columns} for row in kept]
-    return found
+    buyers = {row["buyer"] for table in OF_BUYER for row in found.get(table, [])}
+    return found, {code: accounts.name(accounts.tree.row(code)) for code in sorted(buyers)}
 
 
 def put(tx: Transaction, actor: Actor, seller: str, table: str, cells: Mapping[str, str]) -> None:

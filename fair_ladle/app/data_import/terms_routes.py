@@ -30,6 +30,13 @@ class TermsTable(BaseModel):
     rows: list[dict[str, str]]
 
 
+class TermsTables(BaseModel):
+    """What a seller charges besides its prices, and what the buyers in it are called, by their codes."""
+
+    tables: list[TermsTable]
+    names: dict[str, str]
+
+
 class TermsRow(BaseModel):
     """A row, or what names one."""
 
@@ -46,18 +53,20 @@ class LoadedTerms(BaseModel):
     faults: list[FileFault]
 
 
-@routes.get("/{seller}", response_model=list[TermsTable])
+@routes.get("/{seller}", response_model=TermsTables)
 def terms(db: Db, who: Who, seller: str) -> Any:
     """What a seller charges, gives off and taxes besides its prices."""
-    return [
+    found, names = db.snapshot(terms_admin.rows, who, seller)
+    tables = [
         {
             "table": table,
             "key": list(terms_admin.KEYS[table]),
             "columns": list(terms_admin.COLUMNS[table]),
             "rows": rows,
         }
-        for table, rows in db.snapshot(terms_admin.rows, who, seller).items()
+        for table, rows in found.items()
     ]
+    return {"tables": tables, "names": names}
 
 
 @routes.put("/{seller}/{table}", status_code=204, response_class=Response)

@@ -132,5 +132,5 @@ def _load(positions: Positions, actor: Actor, product: Product, owner: str) -> i
     top = top_row(accounts, actor)
     if owner not in accounts.tree:
         return 0
-    judged = max(top, accounts.tree.row(owner), key=lambda row: len(accounts.tree.path_up(row)))
+    judged = max(top, accounts.tree.row(owner), key=accounts.tree.depth)
     return int(positions.settled.load[judged, _column(positions, product)])

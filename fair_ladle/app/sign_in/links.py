@@ -11,6 +11,8 @@ from contextlib import contextmanager
 from datetime import timedelta
 from typing import Any, Literal
 
+from cachetools import TTLCache
+
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import outbox
@@ -26,6 +28,8 @@ Kind = Literal["setup", "password"]
 LASTS = {"setup": timedelta(days=1), "first password": timedelta(days=3), "password": timedelta(hours=1)}
 NOT_AGAIN_WITHIN = timedelta(minutes=2)
 """Nobody fills somebody's mailbox by asking again and again."""
+just_noted: TTLCache[tuple[str, str], bool] = TTLCache(maxsize=10_000, ttl=60)
+"""Nor the log: a link that is refused is noted once a minute and address."""
 
 
 def make(tx: Transaction, kind: Kind, lasts: timedelta, sign_in_id: int | None = None) -> str:
@@ -67,7 +71,9 @@ def noted_where_refused(database: Database, token: str, origin: str) -> Iterator
     try:
         yield
     except Refused as refused:
-        if refused.problem.kind == "conflict":
+        again = hash_of(token), origin
+        if refused.problem.kind == "conflict" and again not in just_noted:
+            just_noted[again] = True
             database.run(_note_refused, token, origin, refused.problem)
         raise
 

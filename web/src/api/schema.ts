@@ -12469,6 +12469,18 @@ export interface components {
             table: "charges" | "discounts" | "credits" | "tax_rates" | "exchange_rates";
         };
         /**
+         * TermsTables
+         * @description What a seller charges besides its prices, and what the buyers in it are called, by their codes.
+         */
+        TermsTables: {
+            /** Names */
+            names: {
+                [key: string]: string;
+            };
+            /** Tables */
+            tables: components["schemas"]["TermsTable"][];
+        };
+        /**
          * TierBody
          * @description A part of the quantity at its price.
          */
@@ -44543,7 +44555,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TermsTable"][];
+                    "application/json": components["schemas"]["TermsTables"];
                 };
             };
             /** @description Cannot be read */

@@ -57,6 +57,7 @@ export default function PricesScreen() {
     placeholderData: undefined,
   }).data
   if (found.isError) return <Trouble page="Prices" error={found.error} again={() => void found.refetch()} />
+  if (list.error) return <Trouble page="Prices" error={list.error} again={() => void list.refetch()} />
   if (!found.data || !own) return <Wait what="the prices" />
   const prices = found.data
   const present = dayOf(who.now)
@@ -76,7 +77,7 @@ export default function PricesScreen() {
   )
   const at = { product: params.get('product'), buyer: asked }
   const product = prices.products.find((each) => each.product === at.product)
-  const buyer = at.buyer === null ? null : chosen?.rows[0]
+  const buyer = at.buyer === null ? null : chosen && (chosen.rows[0] ?? null)
   const columns: Column<Row>[] = [
     {
       key: 'buyer',

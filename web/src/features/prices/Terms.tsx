@@ -2,7 +2,6 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { accountsNamed } from '../../api/queries'
 import { useAction } from '../../api/useAction'
 import { TableMenu } from '../../components/ExportMenu'
 import { Field, isAbout } from '../../components/Field'
@@ -124,9 +123,6 @@ export function Terms({
     queryKey: ['statements', 'terms', prices.seller],
     queryFn: () => take(api.GET('/api/terms/{seller}', { params: { path: { seller: prices.seller } } })),
   })
-  const buyers = [...new Set(found.data?.flatMap((table) => table.rows.map((row) => row.buyer ?? '')) ?? [])]
-  const accounts = useQuery(accountsNamed(buyers.filter(Boolean).sort())).data ?? []
-  const names = new Map(accounts.map((each) => [each.account, each.name]))
   const [editing, setEditing] = useState<{ table: Table; row: Cells | null } | null>(null)
   const [loading, setLoading] = useState<Table | null>(null)
   const outcome = useOutcome()
@@ -154,7 +150,7 @@ export function Terms({
           {trouble}
         </p>
       )}
-      {found.data.map((table) => {
+      {found.data.tables.map((table) => {
         const kind = KINDS[table.table]
         const may = changes && (table.table !== 'exchange_rates' || isOperator)
         return (
@@ -214,7 +210,7 @@ export function Terms({
                             key={name}
                             className={FIGURES.has(name) ? 'fig' : DAYS.has(name) ? 'text-nowrap' : undefined}
                           >
-                            {shown(name, row[name] ?? '', prices, names)}
+                            {shown(name, row[name] ?? '', prices, found.data.names)}
                           </td>
                         ))}
                         {may && (
@@ -287,12 +283,17 @@ function named(table: Table, row: Cells): string {
 const called = (table: Table, row: Cells) => table.key.map((name) => row[name] ?? '').join(' ')
 
 /** A cell as it is read. */
-function shown(name: string, text: string, prices: Schemas['PricesBody'], names: Map<string, string>): React.ReactNode {
+function shown(
+  name: string,
+  text: string,
+  prices: Schemas['PricesBody'],
+  names: Record<string, string>,
+): React.ReactNode {
   if (text === '') {
     const rest = { product: 'usage and charges', last_day: 'open', currency: 'own' }[name]
     return <span className="quiet">{rest ?? '–'}</span>
   }
-  if (name === 'buyer') return names.get(text) ?? text
+  if (name === 'buyer') return names[text] ?? text
   if (name === 'product') return prices.products.find((each) => each.product === text)?.name ?? text
   if (DAYS.has(name)) return dayName(text)
   if (name === 'percent') return `${text}\u00a0%`

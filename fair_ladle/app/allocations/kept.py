@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from functools import cache, partial
 from typing import Any
@@ -28,6 +28,7 @@ from fair_ladle.app.allocations.positions import (
     read_terms_ahead,
     settle_snapshot,
 )
+from fair_ladle.app.allocations.rows import KeptDayRecord
 from fair_ladle.app.allocations.snapshots import end_of
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Database, Transaction
@@ -44,18 +45,21 @@ DAYS_KEPT = 35
 SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 
-OWN, LOAD, USE, SINCE, MARKS = range(5)
+KINDS = 5
+OWN, LOAD, USE, SINCE, MARKS = range(KINDS)
 PAST_A_CAP, UNUSED = 1, 2
 """Marks: it is past its cap; it holds a promise that nobody uses."""
 
 
 @dataclass(frozen=True)
 class KeptDay:
-    """The accounts (ids, ascending) of which there was anything, and their figures, one row each: own, load and Σ own
-    of the branch in grains, since when a clock ran (µs, 0 = none), and marks."""
+    """The accounts (ids, ascending) of which there was anything, and their figures, one array of each kind: own, load
+    and Σ own of the branch in grains, since when a clock ran (µs, 0 = none), and marks. Each array is as narrow as its
+    figures allow. With a ``base`` it is only what differs from that day."""
 
     ids: Ints
-    figures: Ints
+    figures: Sequence[Ints]
+    base: KeptDay | None = None
 
     @staticmethod
     def of(found: Positions) -> KeptDay:
@@ -67,58 +71,67 @@ class KeptDay:
         marks = PAST_A_CAP * (load > snapshot.grid.cap[:, 0]) + UNUSED * (held > load)
         order = np.argsort(snapshot.accounts.ids)
         figures = np.stack([snapshot.own[:, 0], load, found.used()[:, 0], since, marks])
-        return KeptDay(snapshot.accounts.ids[order], figures[:, order])._trimmed()
-
-    def _trimmed(self) -> KeptDay:
-        there = np.flatnonzero(self.figures.any(axis=0))
-        return KeptDay(self.ids[there], self.figures[:, there])
+        there = order[figures[:, order].any(axis=0)]
+        return KeptDay(_narrow(snapshot.accounts.ids[there]), [_narrow(each) for each in figures[:, there]])
 
     def of_accounts(self, ids: Ints) -> Ints:
         """The figures of these accounts: kinds of figures × accounts; 0 where there was nothing."""
+        found = np.zeros((KINDS, len(ids)), dtype=np.int64) if self.base is None else self.base.of_accounts(ids)
         if not len(self.ids):
-            return np.zeros((len(self.figures), len(ids)), dtype=np.int64)
-        places = np.minimum(np.searchsorted(self.ids, ids), len(self.ids) - 1)
-        found: Ints = self.figures[:, places] * (self.ids[places] == ids)
+            return found
+        wanted = ids.astype(self.ids.dtype)  # or all that is kept would be made as wide as what is looked for
+        places = np.minimum(np.searchsorted(self.ids, wanted), len(self.ids) - 1)
+        there = self.ids[places] == ids
+        for kind, each in enumerate(self.figures):
+            found[kind, there] = each[places[there]]
         return found
 
     def marked(self, mark: int) -> Ints:
         """The accounts (ids) with a mark."""
-        found: Ints = self.ids[(self.figures[MARKS] & mark) != 0]
-        return found
+        mine: Ints = self.ids[(self.figures[MARKS] & mark) != 0]
+        if self.base is None:
+            return mine
+        return np.union1d(np.setdiff1d(self.base.marked(mark), self.ids, assume_unique=True), mine)
 
     def beyond(self, base: KeptDay) -> KeptDay:
         """What of this day differs from another one."""
-        ids = np.union1d(self.ids, base.ids)
+        ids = np.union1d(self._every_id(), base._every_id())
         mine = self.of_accounts(ids)
         differs = (mine != base.of_accounts(ids)).any(axis=0)
-        return KeptDay(ids[differs], mine[:, differs])
+        return KeptDay(_narrow(ids[differs]), [_narrow(each) for each in mine[:, differs]], base)
 
-    def over(self, base: KeptDay) -> KeptDay:
-        """The day of which this is what differs from another one."""
-        places = np.searchsorted(base.ids, self.ids)
-        there = places < len(base.ids)
-        there[there] = base.ids[places[there]] == self.ids[there]
-        figures = base.figures.copy()
-        figures[:, places[there]] = self.figures[:, there]
-        if there.all():
-            return KeptDay(base.ids, figures)._trimmed()
-        ids = np.insert(base.ids, places[~there], self.ids[~there])
-        return KeptDay(ids, np.insert(figures, places[~there], self.figures[:, ~there], axis=1))._trimmed()
+    def _every_id(self) -> Ints:
+        return self.ids if self.base is None else np.union1d(self.ids, self.base._every_id())
 
     def packed(self) -> bytes:
-        """As it is kept."""
+        """As it is kept, without its base."""
         into = io.BytesIO()
-        np.savez_compressed(into, ids=self.ids, figures=self.figures)
+        np.savez_compressed(into, self.ids, *self.figures)
         return into.getvalue()
 
     @staticmethod
     def unpacked(content: bytes) -> KeptDay:
-        """As it was kept."""
+        """As it was kept, without its base."""
         with np.load(io.BytesIO(content), allow_pickle=False) as found:
-            return KeptDay(found["ids"], found["figures"])
+            ids, *figures = (found[f"arr_{n}"] for n in range(1 + KINDS))
+        return KeptDay(ids, figures)
 
 
-_days: Cache[KeptDay] = Cache(64, megabytes=48)
+def _narrow(whole: Ints) -> Ints:
+    """The same numbers in as few bytes each as they all fit into; ids and figures are never below zero."""
+    found: Ints = whole.astype(np.min_scalar_type(int(whole.max(initial=0))))
+    return found
+
+
+@dataclass(frozen=True)
+class _Kept:
+    """A day of a product as it is kept, and the day it differs from."""
+
+    day: KeptDay
+    base_day: date | None
+
+
+_days: Cache[_Kept] = Cache(1000, megabytes=64)
 
 
 class _NotKept(Exception):
@@ -136,29 +149,38 @@ def days(tx: Transaction, products: Sequence[Product], at: datetime) -> list[Kep
     day = ended_day(tx, at)
     if day is None:
         return None
-
-    @cache
-    def rows() -> dict[tuple[int, date], Any]:
-        found = store.kept_of(tx.connection, [(each.id, day) for each in products])
-        bases = store.kept_of(tx.connection, [(row.product_id, row.base_day) for row in found if row.base_day])
-        return {(row.product_id, row.day): row for row in [*found, *bases]}
-
-    def unpacked(product: Product, on: date) -> KeptDay:
-        row = rows().get((product.id, on))
-        if row is None or row.made_of != _made_of(tx, product, on):
-            raise _NotKept
-        mine = KeptDay.unpacked(row.figures)
-        return mine if row.base_day is None else mine.over(read(product, row.base_day))
-
-    def read(product: Product, on: date) -> KeptDay:
-        # A base has many days; and a request asks for its day more than once, where the cache has no room for all.
-        key = (tx.installation, product.id, on, _made_of(tx, product, on))
-        return tx.once(f"kept {product.id} {on}", lambda: _days.get(key, lambda: unpacked(product, on)))
-
     try:
-        return [read(each, day) for each in products]
+        mine = _read(tx, [(each, day) for each in products])
+        based = [(each, on.base_day) for each, on in zip(products, mine, strict=True) if on.base_day]
+        bases = dict(zip([each.id for each, _ in based], _read(tx, based), strict=True))
     except _NotKept:
         return None
+    return [
+        replace(on.day, base=bases[each.id].day) if on.base_day else on.day
+        for each, on in zip(products, mine, strict=True)
+    ]
+
+
+def _read(tx: Transaction, wanted: Sequence[tuple[Product, date]]) -> list[_Kept]:
+    """Days of products as they are kept: what this process has not read yet is read together."""
+    keys = {(each.id, on): (tx.installation, each.id, on, _made_of(tx, each, on)) for each, on in wanted}
+
+    @cache
+    def rows() -> dict[tuple[int, date], KeptDayRecord]:
+        found = store.kept_of(tx.connection, [of for of, key in keys.items() if key not in _days])
+        return {(row.product_id, row.day): row for row in found}
+
+    def unpacked(of: tuple[int, date]) -> _Kept:
+        row = rows().get(of) or next(iter(store.kept_of(tx.connection, [of])), None)
+        if row is None or row.made_of != keys[of][-1]:
+            raise _NotKept
+        return _Kept(KeptDay.unpacked(row.figures), row.base_day)
+
+    def read(of: tuple[int, date]) -> _Kept:
+        return _days.get(keys[of], lambda: unpacked(of))
+
+    # A request asks for its day more than once, where the cache has no room for all.
+    return [tx.once(f"kept {of}", partial(read, of)) for of in keys]
 
 
 def positions(tx: Transaction, products: Sequence[Product], codes: Collection[str], at: datetime) -> Positions | None:
@@ -221,10 +243,7 @@ def marked(tx: Transaction, accounts: Accounts, products: Sequence[Product], at:
     kept = days(tx, products, at)
     if kept is None:
         return None
-    flags = np.zeros(len(accounts.tree), dtype=bool)
-    for each in kept:
-        flags |= np.isin(accounts.ids, each.marked(mark))
-    return flags
+    return accounts.flagged({each for day in kept for each in day.marked(mark).tolist()})
 
 
 def _made_of(tx: Transaction, product: Product, day: date) -> str:
@@ -315,5 +334,5 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
         for place, account_id in enumerate(wrong.ids.tolist()):
             is_kept = mine[0].of_accounts(wrong.ids)[:, place].tolist()
             where = f"{day} {product.code} {codes.get(account_id, account_id)}"
-            found.append(("kept day", where, str(is_kept), str(wrong.figures[:, place].tolist())))
+            found.append(("kept day", where, str(is_kept), str([int(each[place]) for each in wrong.figures])))
     return found

@@ -38,6 +38,10 @@ class Cache(Generic[Value]):
         self._sizes: dict[Hashable, int] = {}
         self._lock = Lock()
 
+    def __contains__(self, key: Hashable) -> bool:
+        """Whether the value of a key is kept, or being made."""
+        return key in self._kept
+
     def get(self, key: Hashable, make: Callable[[], Value]) -> Value:
         """The value of a key, made where it is not kept; whoever asks meanwhile waits for it. Nothing is kept of a
         failure."""

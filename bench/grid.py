@@ -65,7 +65,7 @@ BARE = (
   const height = %d, count = 5001, many = drawn.length
   const bare = document.createElement('div')
   bare.className = grid.className
-  bare.style.cssText = `height:${grid.clientHeight}px; width:${grid.clientWidth}px; overflow:auto; position:relative`
+  bare.style.cssText = `${grid.style.cssText}; height:${grid.clientHeight}px; width:${grid.clientWidth}px; overflow:auto; position:relative`
   const body = document.createElement('div')
   body.style.cssText = `position:relative; height:${count * height}px`
   bare.append(body)

@@ -40,15 +40,12 @@ export function gaugePaths(amounts: Amounts, width: number, height: number) {
 }
 
 /** One drawing for every amount against limits; it always stands beside its figures, so it is hidden from readers. */
-export const Gauge = memo(function Gauge({
-  amounts,
-  width = 122,
-  height = 8,
-}: {
-  amounts: Amounts
-  width?: number
-  height?: number
-}) {
+export const Gauge = memo(function Gauge(props: { amounts: Amounts; width?: number; height?: number }) {
+  return gauge(props.amounts, props.width, props.height)
+})
+
+/** The same as part of what is drawn anew with it anyway. */
+export function gauge(amounts: Amounts, width = 122, height = 8) {
   const paths = gaugePaths(amounts, width, height)
   return (
     <svg className="gauge" width={width} height={height + 8} aria-hidden="true">
@@ -59,7 +56,7 @@ export const Gauge = memo(function Gauge({
       {paths.marks && <path className="g-marks" d={paths.marks} />}
     </svg>
   )
-})
+}
 
 /** The hatch that gauges and charts fill with; stands once in the page. */
 export function Hatch() {

@@ -4,6 +4,8 @@ const grouped = new Intl.NumberFormat('en', { maximumFractionDigits: 0 })
 
 /** Thousands grouped by a space that does not break. */
 export function whole(value: number): string {
+  // Most figures of a grid are small, and a row has a hundred of them.
+  if (Number.isInteger(value) && value >= 0 && value < 1000) return String(value)
   return grouped.format(value).replaceAll(',', '\u00a0').replace('-', '−')
 }
 

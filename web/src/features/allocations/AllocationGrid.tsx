@@ -181,11 +181,12 @@ export function AllocationGrid(props: GridProps) {
   const shownFrom = virtual.range?.startIndex ?? 0
   const shownTo = Math.min(listing.count - 1, shownFrom + Math.ceil(height / ROW))
   // Along with the rows: an effect that comes later costs another task with every row.
+  const shown = useRef({ since: 0, timer: 0, tell: () => {} })
   useLayoutEffect(() => {
-    // Rows that only fly past are not asked for.
-    const timer = setTimeout(() => onShown(shownFrom, shownTo, cursor.row), 40)
-    return () => clearTimeout(timer)
+    shown.current.tell = () => onShown(shownFrom, shownTo, cursor.row)
+    tellAtRest(shown.current)
   }, [shownFrom, shownTo, cursor.row, onShown])
+  useEffect(() => () => clearTimeout(shown.current.timer), [])
 
   const begin = (field: Edit['field'], text: string) => {
     if (cursor.column >= 0) setEdit({ field, text, wrong: false })
@@ -360,6 +361,7 @@ export function AllocationGrid(props: GridProps) {
         if (event.relatedTarget !== null) inside.current = event.currentTarget.contains(event.relatedTarget)
       }}
       aria-multiselectable="true"
+      style={{ '--name': `${nameWidth}px`, '--column': `${columnWidth}px` } as React.CSSProperties}
     >
       <div
         style={{
@@ -369,7 +371,7 @@ export function AllocationGrid(props: GridProps) {
         }}
         role="presentation"
       >
-        <Head pools={pools} nameWidth={nameWidth} columnWidth={columnWidth} />
+        <Head pools={pools} columnWidth={columnWidth} />
         <div style={{ position: 'relative' }} role="rowgroup">
           {items.map(({ item, place }) => {
             const { account } = item
@@ -382,7 +384,7 @@ export function AllocationGrid(props: GridProps) {
                   className="arow"
                   style={{ transform: `translateY(${item.start}px)` }}
                 >
-                  <div role="rowheader" className="aname quiet" style={{ width: nameWidth }} aria-colindex={1}>
+                  <div role="rowheader" className="aname quiet" aria-colindex={1}>
                     …
                   </div>
                 </div>
@@ -406,7 +408,6 @@ export function AllocationGrid(props: GridProps) {
                 pools={account.pools}
                 first={first}
                 last={last}
-                nameWidth={nameWidth}
                 columnWidth={columnWidth}
                 active={active}
                 edit={active === null ? null : edit}
@@ -431,6 +432,20 @@ const inWholeRows: typeof observeElementRect = (virtual, tell) =>
 
 /** The row a cell stands in. */
 const rowOf = (cell: HTMLElement) => Number(cell.closest<HTMLElement>('[data-row]')?.dataset.row)
+
+/** Rows that only fly past are not asked for. */
+const ASKED_AFTER = 40
+
+/** Tell what is shown when nothing else has been for a moment: one timer for a whole movement. */
+function tellAtRest(shown: { since: number; timer: number; tell: () => void }): void {
+  shown.since = performance.now()
+  const look = () => {
+    const left = shown.since + ASKED_AFTER - performance.now()
+    shown.timer = left > 0 ? window.setTimeout(look, left) : 0
+    if (!shown.timer) shown.tell()
+  }
+  shown.timer ||= window.setTimeout(look, ASKED_AFTER)
+}
 
 const RESTS_AFTER = 150
 
@@ -468,30 +483,15 @@ function onEditText(setEdit: React.Dispatch<React.SetStateAction<Edit | null>>):
   return made
 }
 
-const Head = memo(function Head({
-  pools,
-  nameWidth,
-  columnWidth,
-}: {
-  pools: Pool[]
-  nameWidth: number
-  columnWidth: number
-}) {
+const Head = memo(function Head({ pools, columnWidth }: { pools: Pool[]; columnWidth: number }) {
   return (
     <div className="ahead" role="row" aria-rowindex={1} style={{ height: HEAD }}>
-      <div role="columnheader" className="aname" style={{ width: nameWidth }} aria-colindex={1}>
+      <div role="columnheader" className="aname" aria-colindex={1}>
         <b>Account</b>
         <GaugeKey />
       </div>
       {pools.map((pool, column) => (
-        <div
-          role="columnheader"
-          key={pool.product}
-          className="phead"
-          style={{ width: columnWidth }}
-          aria-colindex={column + 2}
-          title={pool.name}
-        >
+        <div role="columnheader" key={pool.product} className="phead" aria-colindex={column + 2} title={pool.name}>
           <b className="pname">{pool.name}</b>
           <span className="t">
             <span>

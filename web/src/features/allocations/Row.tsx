@@ -2,7 +2,7 @@ import { memo } from 'react'
 import type { Pool } from '../../api/queries'
 import type { Field } from '../../domain/cellInput'
 import { roundUnits, shortUnits, unitName } from '../../domain/units'
-import { Gauge } from '../../components/Gauge'
+import { gauge } from '../../components/Gauge'
 import { figuresOf, type CellEffect, type Figures } from './model'
 
 export const ROW = 35
@@ -27,7 +27,6 @@ interface RowProps {
   pools: Pool[]
   first: number
   last: number
-  nameWidth: number
   columnWidth: number
   /** The active column, -1 for the name, null where the row is not active. */
   active: number | null
@@ -59,7 +58,7 @@ export const Row = memo(function Row(props: RowProps) {
         data-col={-1}
         tabIndex={active === -1 ? 0 : -1}
         className={active === -1 ? 'aname sel' : 'aname'}
-        style={{ width: props.nameWidth, paddingLeft: 8 + depth * 16 }}
+        style={{ paddingLeft: 8 + depth * 16 }}
         aria-colindex={1}
         title={props.kind === 'sub-account' ? props.name : `${props.name}, ${props.kind}`}
       >
@@ -117,7 +116,6 @@ const CellView = memo(function CellView(props: CellProps) {
     'data-col': column,
     tabIndex: selected ? 0 : -1,
     'aria-colindex': column + 2,
-    style: { width: props.width },
     'aria-selected': within || undefined,
   } as const
   if (pool.present[place] !== 1)
@@ -132,6 +130,7 @@ const CellView = memo(function CellView(props: CellProps) {
     )
   const figures = figuresOf(pool, place, effect)
   const cap = figures.cap === null ? '–' : roundUnits(figures.cap, pool.per_unit)
+  const load = roundUnits(figures.load, pool.per_unit)
   return (
     <div
       {...common}
@@ -152,21 +151,26 @@ const CellView = memo(function CellView(props: CellProps) {
         />
       ) : (
         <span className="figs">
-          {roundUnits(figures.load, pool.per_unit)}/
-          {changed && figures.cap !== (pool.cap[place] ?? null) ? <u>{cap}</u> : cap}
+          {changed && figures.cap !== (pool.cap[place] ?? null) ? (
+            <>
+              {load}/<u>{cap}</u>
+            </>
+          ) : (
+            `${load}/${cap}`
+          )}
         </span>
       )}
       <span className={leftTone(figures)}>{leftText(figures, props.account, pool.per_unit)}</span>
-      <Gauge
-        width={props.width - 16}
-        amounts={{
+      {gauge(
+        {
           used: Math.min(figures.used, figures.load),
           held: figures.held,
           reserve: figures.reserve,
           limit: figures.cap,
           reachable: figures.load + Math.max(0, figures.headroom ?? figures.load * 0.15),
-        }}
-      />
+        },
+        props.width - 16,
+      )}
     </div>
   )
 })

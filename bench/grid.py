@@ -312,7 +312,7 @@ def measure() -> list[Measure]:
         *(
             Measure(
                 f"{size}: main thread per frame at {speed:,} px/s",
-                *beside(*(statistics.median(each.frames[speed]) for each in (ours, bare))),
+                *in_pairs(ours.frames[speed], bare.frames[speed]),
             )
             for speed in SPEEDS
         ),

@@ -448,6 +448,7 @@ function tellAtRest(shown: { since: number; timer: number; tell: () => void }): 
 }
 
 const RESTS_AFTER = 150
+const LOT = 2 * ROW
 
 /** Where it is scrolled to, and whether it still moves: one timer for a whole movement, and not one with every frame. */
 const byFrames: typeof observeElementOffset = (virtual, tell) => {
@@ -463,7 +464,9 @@ const byFrames: typeof observeElementOffset = (virtual, tell) => {
   const scrolled = () => {
     moved = performance.now()
     timer ||= window.setTimeout(look, RESTS_AFTER)
-    tell(element.scrollTop, true)
+    // Rows come and go two at a time, which halves what every coming costs besides the rows.
+    tell(Math.floor(element.scrollTop / LOT) * LOT, true)
+    virtual.scrollOffset = element.scrollTop
   }
   element.addEventListener('scroll', scrolled, { passive: true })
   return () => {

@@ -23,7 +23,6 @@ BY_SUPPLY = -1
 """Stands for the supply among binding limits, where an account's row would."""
 
 Flags = NDArray[np.bool_]
-NO_ROWS: Ints = np.empty(0, dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -201,23 +200,16 @@ def headroom(
     room = hard - load
     bound = np.empty(load.shape, dtype=np.int64)
     own_row = np.arange(len(tree), dtype=np.int64)[:, None]
-    begins = {
-        (row, column): left
-        for row, column, left in zip(
-            roots.rows.tolist(),
-            roots.columns.tolist(),
-            (supply.promisable - load[roots.rows, roots.columns]).tolist(),
-            strict=True,
-        )
-    }
+    left = np.empty_like(load)
+    left[roots.rows, roots.columns] = supply.promisable - load[roots.rows, roots.columns]
     by_level = _roots_by_level(tree, roots)
 
     def begin_pools(level: int) -> None:
-        owner_rows, owner_columns = by_level.get(level, (NO_ROWS, NO_ROWS))
-        for row, column in zip(owner_rows.tolist(), owner_columns.tolist(), strict=True):
-            left, own_term = begins[row, column], int(hard[row, column] - load[row, column])
-            room[row, column] = min(own_term, left)
-            bound[row, column] = row if own_term <= left else BY_SUPPLY
+        if level in by_level:
+            at = by_level[level]
+            own_term = hard[at] - load[at]
+            room[at] = np.minimum(own_term, left[at])
+            bound[at] = np.where(own_term <= left[at], at[0], BY_SUPPLY)
 
     bound[0] = 0
     begin_pools(0)
@@ -250,15 +242,13 @@ def _limit_to_what_is_left(tree: Tree, room: Ints, bound: Ints, roots: Roots, le
     everywhere[roots.columns[alone]] = left[alone]
     bound[everywhere < room] = BY_SUPPLY
     np.minimum(room, everywhere, out=room)
-    others = sorted(set(range(len(left))) - set(alone))
-    owner = pool_of(tree, roots, room.shape[1]) if others else None
-    for place in others:
-        column = int(roots.columns[place])
-        assert owner is not None
-        mine = np.flatnonzero(owner[:, column] == roots.rows[place])
-        scarce = mine[left[place] < room[mine, column]]
-        bound[scarce, column] = BY_SUPPLY
-        room[scarce, column] = left[place]
+    if len(alone) < len(left):
+        owner = pool_of(tree, roots, room.shape[1])
+        limit = np.full(room.shape, NO_LIMIT, dtype=np.int64)
+        limit[roots.rows, roots.columns] = left
+        limit = np.where(owner >= 0, limit[owner, np.arange(room.shape[1])], NO_LIMIT)
+        bound[limit < room] = BY_SUPPLY
+        np.minimum(room, limit, out=room)
 
 
 def used_of_pools(tree: Tree, roots: Roots, own: Ints) -> Ints:

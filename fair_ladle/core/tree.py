@@ -112,6 +112,10 @@ class Tree:
         first = int(self.depth_first[row])
         return self._in_order[first : first + int(self.branch_size[row])]
 
+    def is_inside(self, row: int, top: int) -> bool:
+        """Whether an account stands in the branch of another one, or is it."""
+        return 0 <= int(self.depth_first[row]) - int(self.depth_first[top]) < int(self.branch_size[top])
+
     def rows_in_order(self) -> Ints:
         """All rows in tree order."""
         return self._in_order

@@ -173,6 +173,8 @@ class Positions:
 
     def seen_by(self, top: int) -> Positions:
         """The same for whoever runs the branch of an account: every figure of room ends there."""
+        if top == 0:
+            return self
         snapshot = self.snapshot
         tree = snapshot.accounts.tree
         roots, supply = seen_from(top, snapshot.owner, tree, snapshot.roots, snapshot.supply)

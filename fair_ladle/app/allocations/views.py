@@ -132,6 +132,8 @@ def endings(found: Positions, place: int, ahead: KeptAhead | None = None, horizo
     last_days = sorted(
         {lot.last_day for lot in lots if lot.last_day and snapshot.day <= lot.last_day <= snapshot.day + horizon}
     )
+    if not last_days:
+        return []
     load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
     result = []
     for last_day in last_days:

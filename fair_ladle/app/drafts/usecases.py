@@ -389,9 +389,13 @@ def _named(tx: Transaction, through: str, changes: Sequence[Change]) -> dict[str
     if not usernames:
         return {}
     accounts = accounts_service.known(tx)
-    branch = set(accounts.ids[accounts.tree.branch(accounts.tree.row(through))].tolist())
+    tree, top = accounts.tree, accounts.tree.row(through)
     found = people.by_username(tx, sorted(usernames)[:MOST_NAMED])
-    return {name: person.display_name for name, person in found.items() if person.account_id in branch}
+    return {
+        name: person.display_name
+        for name, person in found.items()
+        if tree.is_inside(accounts.row_of_id[person.account_id], top)
+    }
 
 
 def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | None = None, state: str = "open") -> Any:

@@ -49,7 +49,7 @@ def on_hold(
         else accounts_service.row_in_scope(accounts, actor, account)
     )
     product_id = None if product is None else pools_service.product(tx, product).id
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    mine = accounts_service.top_row(accounts, actor)
     found = []
     whose = accounts_service.in_branch(accounts, top, assignments.c.account_id)
     for row in store.shown_holds(tx.connection, whose, product_id, most):
@@ -59,7 +59,7 @@ def on_hold(
                 row.product,
                 row.subject,
                 accounts.tree.codes[of],
-                accounts.tree.codes[cause] if cause in inside else "above",
+                accounts.tree.codes[cause] if accounts.tree.is_inside(cause, mine) else "above",
                 row.begins.isoformat(),
                 row.place,
                 row.display_name,

@@ -53,7 +53,7 @@ def layers_of(tx: Transaction, actor: Actor, person: PersonRecord, have: set[int
     """How products reach one person of the branch, who has some of them (numbers; read, if not said). What layers above
     the branch give counts, and is told as “above”."""
     accounts = accounts_service.known(tx)
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    top = accounts_service.top_row(accounts, actor)
     layers = Layers(tx, accounts)
     me = is_present(person.id)
     if have is None:
@@ -70,7 +70,7 @@ def layers_of(tx: Transaction, actor: Actor, person: PersonRecord, have: set[int
     reaching = {each.product.id for each in mine}
 
     def told(each: Entitlement | ComponentBar) -> str:
-        return _layer_name(accounts, layers, each) if layers.row(each) in inside else "above"
+        return _layer_name(accounts, layers, each) if accounts.tree.is_inside(layers.row(each), top) else "above"
 
     found = []
     for product in sorted({*products, *(layers.products[each] for each in have)}, key=lambda each: each.code):

@@ -37,12 +37,12 @@ class EntitlementTerms:
 def entitlements(tx: Transaction, actor: Actor) -> list[tuple[str, str, Entitlement]]:
     """What the layers of the branch give: account's code and name, and what."""
     accounts = accounts_service.known(tx)
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    top = accounts_service.top_row(accounts, actor)
     layers = Layers(tx, accounts)
     return [
         (accounts.tree.codes[layers.row(each)], accounts.name(layers.row(each)), each)
         for each in layers.every
-        if layers.row(each) in inside
+        if accounts.tree.is_inside(layers.row(each), top)
     ]
 
 
@@ -127,9 +127,13 @@ def forget(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> Reconcile
 def bars(tx: Transaction, actor: Actor) -> list[tuple[str, ComponentBar]]:
     """The components that accounts and groups of the branch bar, with the account's code."""
     accounts = accounts_service.known(tx)
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    top = accounts_service.top_row(accounts, actor)
     layers = Layers(tx, accounts)
-    return [(accounts.tree.codes[layers.row(each)], each) for each in layers.bars if layers.row(each) in inside]
+    return [
+        (accounts.tree.codes[layers.row(each)], each)
+        for each in layers.bars
+        if accounts.tree.is_inside(layers.row(each), top)
+    ]
 
 
 def bar(

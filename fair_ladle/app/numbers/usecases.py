@@ -75,9 +75,8 @@ def _pools(tx: Transaction, actor: Actor, accounts: Accounts, product: Product) 
     """The pools that reach the branch, each with its owner's row: those in it, and the nearest above its top."""
     every = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_service.pools(tx, [product])}
     path = accounts.tree.path_up(accounts_service.top_row(accounts, actor))
-    inside = set(accounts.tree.branch(path[0]).tolist())
     nearest = next((row for row in path if row in every), None)
-    return [(pool, row) for row, pool in every.items() if row in inside or row == nearest]
+    return [(pool, row) for row, pool in every.items() if accounts.tree.is_inside(row, path[0]) or row == nearest]
 
 
 def _pool_above(tx: Transaction, accounts: Accounts, row: int, product: Product) -> Pool:

@@ -202,9 +202,9 @@ def ask(tx: Transaction, email: str, name: str) -> None:
 
 def _is_there(tx: Transaction, accounts: Accounts, address: str, account_id: int) -> bool:
     """Whether the address is somebody's of the account's branch; who is elsewhere is nobody's business there."""
-    branch = set(accounts.tree.branch(accounts.row_of_id[account_id]).tolist())
+    top = accounts.row_of_id[account_id]
     return any(
-        each.status != "removed" and accounts.row_of_id[each.account_id] in branch
+        each.status != "removed" and accounts.tree.is_inside(accounts.row_of_id[each.account_id], top)
         for each in people_service.by_email(tx, {address}).get(address, [])
     )
 

@@ -112,9 +112,13 @@ def group(tx: Transaction, actor: Actor, name: str) -> GroupRow:
     every, found = groups_in_sight(tx, actor, accounts), group_named(tx, actor, accounts, name)
     first = found.members[:SHOWN]
     inside = {each: part.name for each in first if (part := every.named(each, found)) is not None}
-    branch = set(accounts.ids[accounts.tree.branch(every.row(found))].tolist())
     known = people_service.by_username(tx, [each for each in first if each not in inside])
-    named = {each: person.display_name for each, person in known.items() if person.account_id in branch}
+    tree, top = accounts.tree, every.row(found)
+    named = {
+        each: person.display_name
+        for each, person in known.items()
+        if tree.is_inside(accounts.row_of_id[person.account_id], top)
+    }
     return replace(_rows(tx, every, [found])[0], named=named | inside)
 
 
@@ -200,10 +204,11 @@ def put(tx: Transaction, actor: Actor, wanted: GroupTerms) -> ReconcileResult:
         raise conflict(f"{there.name} is kept by {there.source}; change it there.")
     may_change_group(actor, wanted.account, wanted.code)
     known = people_service.by_username(tx, group.members)
-    branch = {int(each) for each in accounts.ids[accounts.tree.branch(every.row(group))]}
     for member in group.members:
         person = known.get(member)
-        if every.named(member, group) is None and (person is None or person.account_id not in branch):
+        if every.named(member, group) is None and (
+            person is None or not accounts.tree.is_inside(accounts.row_of_id[person.account_id], every.row(group))
+        ):
             raise invalid(f"{member} is not a person of {accounts.name(every.row(group))}, nor a group.", "members")
     values = {
         "account_id": group.account_id,

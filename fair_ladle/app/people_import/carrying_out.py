@@ -73,7 +73,7 @@ def carry_out(tx: Transaction, actor: Actor, row: ImportRecord, steps: list[Step
 def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
     """What can still be done: accounts and people may have moved or gone since the table was looked at."""
     accounts = accounts_service.known(tx)
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    top = accounts_service.top_row(accounts, actor)
     known = people_service.by_username(tx, [each.username for each in every if each.step.do == "update"])
     able = []
     for each in every:
@@ -86,7 +86,7 @@ def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_D
             else None
         )
         gone = person is not None and person.status == "removed" and not each.step.back
-        if place is None or place not in inside or gone:
+        if place is None or not accounts.tree.is_inside(place, top) or gone:
             each.what, each.why = (
                 "not done",
                 "they are not here any more."

@@ -58,19 +58,20 @@ def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point
     """Every pool that an account of the branch owns, with its present."""
     products = pools_service.products(tx)
     known = accounts_service.known(tx)
-    branch = set(known.tree.branch(accounts_service.top_row(known, actor)).tolist())
-    owners = {known.row_of_id[pool.owner_id] for pool in pools_service.pools(tx, products)} & branch
+    whole, top = known.tree, accounts_service.top_row(known, actor)
+    owners = {
+        row for pool in pools_service.pools(tx, products) if whole.is_inside(row := known.row_of_id[pool.owner_id], top)
+    }
     if not owners:
         return []
-    found = present.positions(tx, products, owners)
+    found = present.positions(tx, products, owners, only=())
     snapshot = found.snapshot
-    inside = set(snapshot.accounts.tree.branch(accounts_service.top_row(snapshot.accounts, actor)).tolist())
+    loads, uses = found.pool_load().tolist(), found.pool_used().tolist()
+    tree, here = snapshot.accounts.tree, accounts_service.top_row(snapshot.accounts, actor)
     result = []
     for place, row in enumerate(snapshot.roots.rows.tolist()):
-        if row in inside:
-            point = _point(
-                snapshot.pools[place], snapshot.day, int(found.pool_load()[place]), int(found.pool_used()[place])
-            )
+        if tree.is_inside(row, here):
+            point = _point(snapshot.pools[place], snapshot.day, loads[place], uses[place])
             result.append(
                 (snapshot.pools[place], snapshot.accounts.tree.codes[row], snapshot.accounts.name(row), point)
             )

@@ -107,9 +107,10 @@ class Run:
 def policies(tx: Transaction, actor: Actor) -> list[tuple[Any, str, str]]:
     """The policies of the branch (rows), with account's code and name."""
     accounts = accounts_service.known(tx)
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    top = accounts_service.top_row(accounts, actor)
     found = [(row, accounts.row_of_id[row.account_id]) for row in store.policies(tx.connection)]
-    return [(row, accounts.tree.codes[place], accounts.name(place)) for row, place in found if place in inside]
+    inside = [(row, place) for row, place in found if accounts.tree.is_inside(place, top)]
+    return [(row, accounts.tree.codes[place], accounts.name(place)) for row, place in inside]
 
 
 def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
@@ -164,14 +165,16 @@ def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) ->
 def _exempt(groups: Groups, accounts: Accounts, names: Sequence[str], top: int = 0) -> list[sa.ColumnElement[bool]]:
     """Conditions of the exempt groups, which are of the branch below ``top``; a group that is not there any more is
     refused, so that nobody loses its shelter unseen."""
-    found, inside = [], set(accounts.tree.branch(top).tolist())
+    found = []
     for name in names:
         account, _, code = name.partition("/")
         group = next(
             (
                 each
                 for each in groups.every
-                if each.code == code and groups.row(each) in inside and accounts.tree.codes[groups.row(each)] == account
+                if each.code == code
+                and accounts.tree.is_inside(groups.row(each), top)
+                and accounts.tree.codes[groups.row(each)] == account
             ),
             None,
         )

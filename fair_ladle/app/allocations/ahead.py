@@ -134,6 +134,10 @@ class KeptAhead:
             if row.made_on == today:
                 self._by_pool.setdefault((row.owner_id, row.product_id), []).append((row.day, row.held, row.used))
 
+    def knows(self, pool: Pool) -> bool:
+        """Whether anything is known to change."""
+        return (pool.owner_id, pool.product.id) in self._by_pool
+
     def more(self, pool: Pool, day: date) -> tuple[int, int]:
         """How much more of a pool is held, and used, on a day ahead than now (grains)."""
         ahead = self._by_pool.get((pool.owner_id, pool.product.id), [])

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
 
 import numpy as np
 
@@ -54,10 +54,13 @@ def are_current(tx: Transaction, pools: Iterable[Pool], read: Mapping[int, datet
     if tx.is_rehearsal:
         return False
     now, ids = tx.now, {pool.id for pool in pools}
-    known: dict[int, datetime | None] = tx.once("fresh until", dict)
-    known.update(read or {})
-    known.update(store.fresh_until(tx.connection, ids - known.keys()) if ids - known.keys() else {})
-    return all(is_fresh(known[each], now) for each in ids)
+    known: dict[int, bool] = tx.once("are fresh", dict)
+    known.update({each: is_fresh(until, now) for each, until in (read or {}).items()})
+    unknown = ids - known.keys()
+    if unknown:
+        stale = store.outside(tx.connection, unknown, now, now + timedelta(seconds=LONGEST_FRESH_SECONDS))
+        known.update({each: each not in stale for each in unknown})
+    return all(known[each] for each in ids)
 
 
 def snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot | None:

@@ -56,11 +56,12 @@ def turned_since(connection: sa.Connection, product_id: int, since: date, day: d
     )
 
 
-def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> dict[int, datetime | None]:
-    """Until when the counters of these pools hold, by pool."""
-    n = listed(pool_ids)
-    wanted = sa.select(pools.c.id, pools.c.fresh_until).select_from(n.join(pools, pools.c.id == n.c.a))
-    return {row.id: row.fresh_until for row in connection.execute(wanted)}
+def outside(connection: sa.Connection, pool_ids: Collection[int], since: datetime, until: datetime) -> set[int]:
+    """Those of these pools whose counters do not hold until an instant after one and up to another."""
+    n, fresh = listed(pool_ids), pools.c.fresh_until
+    wanted = sa.select(pools.c.id).select_from(n.join(pools, pools.c.id == n.c.a))
+    holds = sa.and_(fresh > since, fresh <= until)
+    return set(connection.scalars(wanted.where(sa.or_(fresh.is_(None), sa.not_(holds)))))
 
 
 def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -> list[FreshCounter]:
@@ -101,28 +102,22 @@ def pressed(
         ((c.c.load - c.c.cap) * sa.literal_column("1e0") / sa.func.greatest(c.c.cap, 1)).desc()
     ]
     far += [sa.func.length(a.c.path), a.c.code, c.c.pool_id]
-    parts = [
-        sa.select(c.c.pool_id, c.c.account_id)
+    kind = sa.case((runs, 0), (c.c.load > c.c.cap, 1), else_=2)
+    order = [sa.case((runs, sa.func.date(until))), *far]
+    over = sa.func.coalesce(sa.func.sum(sa.case((c.c.load > c.c.cap, 1), else_=0)).over(), 0)
+    place = sa.func.row_number().over(partition_by=kind, order_by=order)
+    every = (
+        sa.select(c.c.pool_id, c.c.account_id, kind.label("kind"), place.label("place"))
+        .add_columns(sa.func.count().over().label("in_all"), over.label("past"))
         .prefix_with("STRAIGHT_JOIN")
         .select_from(found)
-        .where(*here, *more)
-        .order_by(*order)
-        .limit(most)
+        .where(*here)
         .subquery()
-        for more, order, most in (
-            ([runs], [sa.func.date(until), *far], 2 * limit),
-            ([sa.not_(runs), c.c.load > c.c.cap], far, limit),
-            ([c.c.load <= c.c.cap], far, limit),
-        )
-    ]
-    over = sa.func.coalesce(sa.func.sum(sa.case((c.c.load > c.c.cap, 1), else_=0)), 0)
-    counted = sa.select(sa.func.count(), over).prefix_with("STRAIGHT_JOIN").select_from(found).where(*here)
-    counts = connection.execute(counted).one()
-    return (
-        int(counts[1]),
-        int(counts[0] - counts[1]),
-        {(row[0], row[1]) for row in connection.execute(sa.union_all(*(sa.select(each) for each in parts)))},
     )
+    shown = every.c.place <= sa.case((every.c.kind == 0, 2 * limit), else_=limit)
+    rows = connection.execute(sa.select(every).where(shown)).all()
+    in_all, past = (int(rows[0].in_all), int(rows[0].past)) if rows else (0, 0)
+    return past, in_all - past, {(row.pool_id, row.account_id) for row in rows}
 
 
 def past_a_cap(connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool]) -> list[int]:

@@ -366,9 +366,9 @@ def _outlook(tx: Transaction, found: Positions, owned: Sequence[int], kept: Kept
     loads, uses = found.pool_load(), found.pool_used()
     supplies = [pools_service.in_order(pools_service.supplies(tx, snapshot.pools, month)) for month in months]
     more = np.zeros((len(months), 2, len(loads)), dtype=np.int64)
-    for n, month in enumerate(months[1:], 1):
-        for place in owned:
-            more[n, :, place] = kept.more(snapshot.pools[place], month)
+    for place in owned:
+        if kept.knows(snapshot.pools[place]):
+            more[1:, :, place] = [kept.more(snapshot.pools[place], month) for month in months[1:]]
     ahead = np.array(
         [each.standing(loads + held, uses + used) for each, (held, used) in zip(supplies, more, strict=True)]
     ).T.tolist()

@@ -224,7 +224,7 @@ def _in_branch(
     pools = pools_service.pools(tx, products)
     if at is None and present.are_current(tx, pools):
         inside = accounts_service.in_branch(accounts, top, counters.c.account_id)
-        return accounts.flagged(by_counters(tx.connection, [pool.id for pool in pools], inside))
+        return accounts.flagged(by_counters(tx.connection, [each.id for each in products], inside))
     branch, found = accounts.tree.branch(top), np.zeros(len(accounts.tree), dtype=bool)
     marked = None if at is None else kept.marked(tx, accounts, products, at, mark)
     if marked is not None:

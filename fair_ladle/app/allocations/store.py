@@ -120,18 +120,23 @@ def pressed(
     return past, in_all - past, {(row.pool_id, row.account_id) for row in rows}
 
 
-def past_a_cap(connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool]) -> list[int]:
-    """The accounts with a counter of these pools past its cap."""
+def past_a_cap(connection: sa.Connection, product_ids: Collection[int], inside: sa.ColumnElement[bool]) -> list[int]:
+    """The accounts with a counter of these products past its cap."""
     c = counters
-    here = [c.c.pressed == sa.true(), c.c.load > c.c.cap, c.c.pool_id.in_(pool_ids), inside]
-    return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
+    here = [c.c.pressed == sa.true(), c.c.load > c.c.cap, pools.c.product_id.in_(product_ids), inside]
+    found = c.join(pools, pools.c.id == c.c.pool_id)
+    return list(connection.scalars(sa.select(c.c.account_id).distinct().select_from(found).where(*here)))
 
 
-def promised_unused(connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool]) -> list[int]:
-    """The accounts with a counter of these pools whose reserve is more than what is counted; not the pools' owners."""
+def promised_unused(
+    connection: sa.Connection, product_ids: Collection[int], inside: sa.ColumnElement[bool]
+) -> list[int]:
+    """The accounts with a counter of these products whose reserve is more than what is counted; not the pools'
+    owners."""
     c = counters
-    here = [c.c.pool_id.in_(pool_ids), c.c.parent_id.is_not(None), c.c.reserve > c.c.load, inside]
-    return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
+    here = [pools.c.product_id.in_(product_ids), c.c.parent_id.is_not(None), c.c.reserve > c.c.load, inside]
+    found = c.join(pools, pools.c.id == c.c.pool_id)
+    return list(connection.scalars(sa.select(c.c.account_id).distinct().select_from(found).where(*here)))
 
 
 def limits_in_pools(connection: sa.Connection, product_id: int) -> list[PoolLimit]:

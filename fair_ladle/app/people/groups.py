@@ -78,7 +78,9 @@ class Groups:
 
         def anew() -> Groups:
             members = store.members_of(tx.connection)
-            return Groups(accounts, [of_row(row, members.get(row.id, ())) for row in store.all_groups(tx.connection)])
+            found = Groups(accounts, [of_row(row, members.get(row.id, ())) for row in store.all_groups(tx.connection)])
+            _ = found._by_id, found._place, found._holders  # made once for every copy
+            return found
 
         if tx.is_rehearsal:
             return anew()
@@ -106,8 +108,7 @@ class Groups:
 
     def is_below(self, row: int, top: int) -> bool:
         """Whether an account is another one, or stands below it."""
-        tree = self.accounts.tree
-        return 0 <= int(tree.depth_first[row]) - int(tree.depth_first[top]) < int(tree.branch_size[top])
+        return self.accounts.tree.is_inside(row, top)
 
     def ruling(self, account_ids: Collection[int]) -> list[Group]:
         """The groups with a rule that people of these accounts may be in."""
@@ -227,7 +228,7 @@ class Groups:
     def direct(self, tx: Transaction, rows: Sequence[PersonRecord]) -> tuple[dict[int, set[int]], dict[int, set[int]]]:
         """The groups (numbers) that each of these people stands in by hand, and those whose own rule is true of them
         where they are present, by the person's number."""
-        ids, by_id = [each.id for each in rows], {each.id: each for each in self.every}
+        ids, by_id = [each.id for each in rows], self._by_id
         by_hand: dict[int, set[int]] = {each: set() for each in ids}
         direct: dict[int, set[int]] = {each: set() for each in ids}
         number = {each.username: each.id for each in rows}
@@ -260,7 +261,12 @@ class Groups:
             if each not in found and self.is_below(place, self.row(self._by_id[each])):
                 found.add(each)
                 waiting.extend(self._holders.get(each, ()))
-        return [each for each in self.every if each.id in found]
+        return [self._by_id[each] for each in sorted(found, key=self._place.__getitem__)]
+
+    @cached_property
+    def _place(self) -> dict[int, int]:
+        """Where each group stands in their order, by its number."""
+        return {each.id: place for place, each in enumerate(self.every)}
 
     @cached_property
     def _by_id(self) -> dict[int, Group]:

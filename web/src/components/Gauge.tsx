@@ -80,7 +80,7 @@ export function GaugeKey() {
       </span>
       <span>
         <i className="k h" />
-        reserved, unused
+        <span className="more">reserved, </span>unused
       </span>
       <span>
         <i className="k n" />

@@ -214,8 +214,16 @@ class Groups:
                 ways.append(sa.select(people.c.id).where(*branch, by_hand))
             if each.rule and each.kept and self.settled and row == self.row(each):
                 ways.append(sa.select(rule_matches.c.person_id).where(rule_matches.c.group_id == each.id))
+            elif each.rule and each.kept:
+                # Not in one condition with what is yet to be asked again: that would be asked of everybody.
+                kept = rule_matches.join(people, people.c.id == rule_matches.c.person_id)
+                of_group = [rule_matches.c.group_id == each.id, *branch]
+                asked_again = people.c.regroup == sa.true()
+                ways.append(sa.select(people.c.id).select_from(kept).where(*of_group, sa.not_(asked_again)))
+                if not self.settled:
+                    ways.append(sa.select(people.c.id).where(*branch, asked_again, readable(each.rule)))
             elif each.rule:
-                ways.append(sa.select(people.c.id).where(*branch, self._matches(each)))
+                ways.append(sa.select(people.c.id).where(*branch, readable(each.rule)))
         if not ways:
             return sa.select(people.c.id).where(sa.false())
         return ways[0] if len(ways) == 1 else sa.union(*ways)

@@ -85,9 +85,21 @@ class Accounts:
             tree, ids, tuple(self.facts[row] for row in found), {int(each): row for row, each in enumerate(ids)}
         )
 
-    def rows(self, account_ids: Iterable[int]) -> Ints:
-        """The rows of accounts given by id."""
-        return np.array([self.row_of_id[each] for each in account_ids], dtype=np.int64)
+    def rows(self, account_ids: Ints) -> Ints:
+        """The rows of accounts given by id; KeyError where one is none of these."""
+        order, ids = self._by_id
+        places = np.minimum(np.searchsorted(ids, account_ids), len(ids) - 1)
+        strange = ids[places] != account_ids
+        if strange.any():
+            raise KeyError(int(account_ids[strange][0]))
+        found: Ints = order[places]
+        return found
+
+    @cached_property
+    def _by_id(self) -> tuple[Ints, Ints]:
+        """The rows in the order of their ids, and these."""
+        order = np.argsort(self.ids)
+        return order, self.ids[order]
 
     def inherited(self, row: int, field: str) -> Any:
         """A fact of the account, or of the nearest above it that has one."""

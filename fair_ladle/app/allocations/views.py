@@ -11,7 +11,7 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import kept, present, store
 from fair_ladle.app.allocations.ahead import KeptAhead
-from fair_ladle.app.allocations.positions import Positions, frame_of, positions_at, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations.positions import Positions, positions_at, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot
 from fair_ladle.app.log import service as log_service
@@ -22,7 +22,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.costing import supply_on
-from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.settling import NO_LIMIT, pool_of
 from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
@@ -224,28 +224,32 @@ def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> li
     """The allocations in force in many cells of the branch, in their order."""
     products = chosen_products(tx, [product for _, product in cells])
     column = {each.code: place for place, each in enumerate(products)}
-    snapshot = frame_of(tx, products, tx.now)
-    top = accounts_service.top_row(snapshot.accounts, actor)
-    rows = [accounts_service.row_in_scope(snapshot.accounts, actor, account) for account, _ in cells]
-    ids = {int(snapshot.accounts.ids[row]) for row in rows}
+    known, day = accounts_service.known(tx), accounts_service.today(tx)
+    accounts = known.part([accounts_service.row_in_scope(known, actor, account) for account, _ in cells])
+    roots, _ = pools_service.layout(accounts, pools_service.pools_of(tx, products, accounts.row_of_id), products)
+    owners = pool_of(accounts.tree, roots, len(products))
+    top = accounts_service.top_row(accounts, actor)
+    rows = [accounts.tree.row(account) for account, _ in cells]
     there = {
         (row.account_id, row.product_id): row
-        for row in store.versions(tx.connection, [each.id for each in products], snapshot.day, snapshot.day, ids)
+        for row in store.versions(
+            tx.connection, [each.id for each in products], day, day, {int(accounts.ids[row]) for row in rows}
+        )
     }
     found = []
     for row, (account, product) in zip(rows, cells, strict=True):
         at = column[product]
-        owner = int(snapshot.owner[row, at])
+        owner = int(owners[row, at])
         fixed = None
         if owner < 0:
-            fixed = f"No pool of {products[at].name} reaches {snapshot.accounts.name(row)}."
+            fixed = f"No pool of {products[at].name} reaches {accounts.name(row)}."
         elif row == top and owner != row:
-            fixed = f"What {snapshot.accounts.name(row)} gets is its parent's to give."
+            fixed = f"What {accounts.name(row)} gets is its parent's to give."
         found.append(
             TermsInForce(
                 account,
                 product,
-                there.get((int(snapshot.accounts.ids[row]), products[at].id)),
+                there.get((int(accounts.ids[row]), products[at].id)),
                 owner == row,
                 owner >= 0,
                 fixed,

@@ -346,7 +346,7 @@ def _sums_below(tx: Transaction, accounts: Accounts, row: int, product: Product)
     sizes = sizes[np.isin(sizes[:, 0], accounts.ids)]
     below = np.flatnonzero(tree.parent == row)
     below = below[np.argsort(tree.depth_first[below])]
-    places = tree.depth_first[accounts.rows(sizes[:, 0].tolist())]
+    places = tree.depth_first[accounts.rows(sizes[:, 0])]
     whose = np.searchsorted(tree.depth_first[below], places, side="right")  # 0 = the account itself
     fits = np.abs(sizes[:, 1:]).sum(dtype=np.float64) < MOST_AS_INTS
     figures = sizes[:, 1:] if fits else sizes[:, 1:].astype(object)

@@ -52,7 +52,7 @@ def read_ahead(tx: Transaction, product: Product, ats: Sequence[datetime]) -> No
     ids, place = np.unique(account, return_inverse=True)
     own = counted_at(len(ids), place, begins, ends, instants)
     for column, moment in enumerate(sorted(ats)):
-        tx.kept[_ahead(product, moment)] = (ids.tolist(), own[:, column])
+        tx.kept[_ahead(product, moment)] = (ids, own[:, column])
 
 
 def _ahead(product: Product, at: datetime) -> str:
@@ -78,11 +78,11 @@ def own_of_each_by_day(
     if counted:
         intervals = store.intervals_of_each(tx.connection, counted, begin, end, ids)
         for product_id, (account, begins, ends) in intervals.items():
-            found[product_id] = counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
+            found[product_id] = counted_days(rows, accounts.rows(account), begins, ends, days)
     if measured:
         samples = store.samples_of_each(tx.connection, measured, begin, end, ids)
         for product_id, (account, category, at, stored) in samples.items():
-            found[product_id] = stored_days(rows, accounts.rows(account.tolist()), category, at, stored, days)
+            found[product_id] = stored_days(rows, accounts.rows(account), category, at, stored, days)
     return found
 
 
@@ -95,9 +95,9 @@ def own_at_each(
     rows = len(accounts.tree)
     if product.is_storage:
         account, category, at, stored = store.samples(tx.connection, product.id, begin, end, ids)
-        return stored_at(rows, accounts.rows(account.tolist()), category, at, stored, instants)
+        return stored_at(rows, accounts.rows(account), category, at, stored, instants)
     account, begins, ends = store.intervals(tx.connection, product.id, begin, end, ids)
-    return counted_at(rows, accounts.rows(account.tolist()), begins, ends, instants)
+    return counted_at(rows, accounts.rows(account), begins, ends, instants)
 
 
 def own_over_time(

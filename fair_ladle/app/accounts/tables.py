@@ -67,7 +67,7 @@ account_parents = sa.Table(
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("parent_id", sa.ForeignKey("accounts.id"), index=True),
-    sa.Column("first_day", sa.Date, comment="NULL = since ever"),
+    sa.Column("first_day", sa.Date, index=True, comment="NULL = since ever"),
     sa.Column("last_day", sa.Date, comment="NULL = open"),
 )
 

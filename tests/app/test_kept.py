@@ -207,6 +207,6 @@ def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypat
     assert days_agree(some, first) == kept.DAYS_KEPT + 1
     assert some.snapshot(kept.differences) == []
     with some.transaction() as tx:
-        wrong = kept.KeptDay(np.array([int(accounts.ids[0])]), np.full((kept.KINDS, 1), 7)).packed()
+        wrong = kept.KeptDay.made(np.array([int(accounts.ids[0])]), np.full((kept.KINDS, 1), 7)).packed()
         tx.connection.execute(sa.update(kept_days).values(figures=wrong, base_day=None))
     assert {what for what, _, _, _ in some.snapshot(kept.differences)} == {"kept day"}

@@ -54,12 +54,21 @@ PAST_A_CAP, UNUSED = 1, 2
 @dataclass(frozen=True)
 class KeptDay:
     """The accounts (ids, ascending) of which there was anything, and their figures, one array of each kind: own, load
-    and Σ own of the branch in grains, since when a clock ran (µs, 0 = none), and marks. Each array is as narrow as its
-    figures allow. With a ``base`` it is only what differs from that day."""
+    and Σ own of the branch in grains, since when a clock ran (where that stands among ``instants``, in µs, 0 = none),
+    and marks. Each array is as narrow as its figures allow. With a ``base`` it is only what differs from that day."""
 
     ids: Ints
     figures: Sequence[Ints]
+    instants: Ints
     base: KeptDay | None = None
+
+    @staticmethod
+    def made(ids: Ints, figures: Iterable[Ints], base: KeptDay | None = None) -> KeptDay:
+        """A day from the figures themselves: kinds of figures × accounts."""
+        every = list(figures)
+        instants = np.unique(every[SINCE])
+        every[SINCE] = np.searchsorted(instants, every[SINCE])
+        return KeptDay(_narrow(ids), [_narrow(each) for each in every], instants, base)
 
     @staticmethod
     def of(found: Positions) -> KeptDay:
@@ -72,7 +81,7 @@ class KeptDay:
         order = np.argsort(snapshot.accounts.ids)
         figures = np.stack([snapshot.own[:, 0], load, found.used()[:, 0], since, marks])
         there = order[figures[:, order].any(axis=0)]
-        return KeptDay(_narrow(snapshot.accounts.ids[there]), [_narrow(each) for each in figures[:, there]])
+        return KeptDay.made(snapshot.accounts.ids[there], figures[:, there])
 
     def of_accounts(self, ids: Ints) -> Ints:
         """The figures of these accounts: kinds of figures × accounts; 0 where there was nothing."""
@@ -83,7 +92,8 @@ class KeptDay:
         places = np.minimum(np.searchsorted(self.ids, wanted), len(self.ids) - 1)
         there = self.ids[places] == ids
         for kind, each in enumerate(self.figures):
-            found[kind, there] = each[places[there]]
+            mine = each[places[there]]
+            found[kind, there] = self.instants[mine] if kind == SINCE else mine
         return found
 
     def marked(self, mark: int) -> Ints:
@@ -98,7 +108,7 @@ class KeptDay:
         ids = np.union1d(self._every_id(), base._every_id())
         mine = self.of_accounts(ids)
         differs = (mine != base.of_accounts(ids)).any(axis=0)
-        return KeptDay(_narrow(ids[differs]), [_narrow(each) for each in mine[:, differs]], base)
+        return KeptDay.made(ids[differs], mine[:, differs], base)
 
     def _every_id(self) -> Ints:
         return self.ids if self.base is None else np.union1d(self.ids, self.base._every_id())
@@ -106,7 +116,8 @@ class KeptDay:
     def packed(self) -> bytes:
         """As it is kept, without its base."""
         into = io.BytesIO()
-        np.savez_compressed(into, self.ids, *self.figures)
+        own, load, use, since, marks = self.figures
+        np.savez_compressed(into, self.ids, own, load, use, _narrow(self.instants[since]), marks)
         return into.getvalue()
 
     @staticmethod
@@ -114,7 +125,7 @@ class KeptDay:
         """As it was kept, without its base."""
         with np.load(io.BytesIO(content), allow_pickle=False) as found:
             ids, *figures = (found[f"arr_{n}"] for n in range(1 + KINDS))
-        return KeptDay(ids, figures)
+        return KeptDay.made(ids, figures)
 
 
 def _narrow(whole: Ints) -> Ints:
@@ -131,7 +142,7 @@ class _Kept:
     base_day: date | None
 
 
-_days: Cache[_Kept] = Cache(1000, megabytes=64)
+_days: Cache[_Kept] = Cache(1000, megabytes=80)
 
 
 class _NotKept(Exception):
@@ -330,9 +341,10 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
             continue
         facts = KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
         wrong = facts.beyond(mine[0])
+        of_facts = facts.of_accounts(wrong.ids)
         codes = {each.id: each.code for each in accounts_service.on_day(tx, day).facts}
         for place, account_id in enumerate(wrong.ids.tolist()):
             is_kept = mine[0].of_accounts(wrong.ids)[:, place].tolist()
             where = f"{day} {product.code} {codes.get(account_id, account_id)}"
-            found.append(("kept day", where, str(is_kept), str([int(each[place]) for each in wrong.figures])))
+            found.append(("kept day", where, str(is_kept), str(of_facts[:, place].tolist())))
     return found

@@ -279,9 +279,12 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
             days[place] = row.grace_days
         if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
             clocks[place] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
-    until: dict[int, str | None] = {row.pool_id: row.fresh_until for row in read}
-    fresh = {pool: None if said is None else in_utc(datetime.fromisoformat(said)) for pool, said in until.items()}
-    return own, load, grid, days, clocks, follow, fresh
+    return own, load, grid, days, clocks, follow, fresh_until({row.pool_id: row.fresh_until for row in read})
+
+
+def fresh_until(said: Mapping[int, str | None]) -> dict[int, datetime | None]:
+    """Until when counters hold, by pool, as it is read along with them."""
+    return {pool: None if until is None else in_utc(datetime.fromisoformat(until)) for pool, until in said.items()}
 
 
 def _clock(since: datetime, days: int | None, frame: Snapshot) -> GraceClock:

@@ -17,6 +17,7 @@ from fair_ladle.app.allocations.rows import (
     HeldBelow,
     KeptDayRecord,
     OwnAndClock,
+    OwnerLoad,
     PoolLimit,
     PoolRoom,
     VersionRecord,
@@ -72,6 +73,17 @@ def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -
     joined = k.join(c, same).join(pools, pools.c.id == c.c.pool_id)
     wanted = sa.select(c, sa.func.concat(pools.c.fresh_until).label("fresh_until")).select_from(joined)
     return fetch(connection, wanted.prefix_with("STRAIGHT_JOIN"), FreshCounter)
+
+
+def loads_of_owners(connection: sa.Connection, pool_ids: Collection[int]) -> list[OwnerLoad]:
+    """What the owners of these pools hold, and how long the pool's counters hold (as text)."""
+    n, c = listed(pool_ids), counters
+    joined = n.join(pools, pools.c.id == n.c.a).join(
+        c, sa.and_(c.c.pool_id == pools.c.id, c.c.account_id == pools.c.owner_id)
+    )
+    until = sa.func.concat(pools.c.fresh_until).label("fresh_until")
+    wanted = sa.select(c.c.pool_id, c.c.load, until).select_from(joined).prefix_with("STRAIGHT_JOIN")
+    return fetch(connection, wanted, OwnerLoad)
 
 
 def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[OwnAndClock]:

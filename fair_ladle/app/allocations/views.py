@@ -19,7 +19,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.pools.service import Product
+from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.settling import NO_LIMIT, pool_of
@@ -118,28 +118,24 @@ def _next_ending(found: Positions, top: int, column: int) -> Ending | None:
     place = found.pool_at(top, column)
     if place < 0 or int(snapshot.owner[top, column]) != top:
         return None
-    return next(iter(endings(found, place)), None)
+    pool, load, used = snapshot.pools[place], int(found.pool_load()[place]), int(found.pool_used()[place])
+    return next(iter(endings(pool, snapshot.day, load, used)), None)
 
 
-def endings(found: Positions, place: int, ahead: KeptAhead | None = None, horizon: timedelta = HORIZON) -> list[Ending]:
-    """The days within the horizon after which lots of a pool are gone, with what that leaves uncovered.
+def endings(pool: Pool, day: date, load: int, used: int, ahead: KeptAhead | None = None) -> list[Ending]:
+    """The days within the horizon after a day on which lots of a pool, whose owner holds and uses so many grains, are
+    gone, with what that leaves uncovered.
 
     Uncovered: what the pool's branch holds then, as far as it is known (without ``ahead``: what it holds now), beyond
     what the lots then give.
     """
-    snapshot = found.snapshot
-    lots = snapshot.pools[place].lots
-    last_days = sorted(
-        {lot.last_day for lot in lots if lot.last_day and snapshot.day <= lot.last_day <= snapshot.day + horizon}
-    )
-    if not last_days:
-        return []
-    load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
+    lots = pool.lots
+    last_days = sorted({lot.last_day for lot in lots if lot.last_day and day <= lot.last_day <= day + HORIZON})
     result = []
     for last_day in last_days:
         ending = [lot for lot in lots if lot.last_day == last_day]
         then = supply_on(lots, last_day + timedelta(days=1))
-        held, in_use = (0, 0) if ahead is None else ahead.more(snapshot.pools[place], last_day + timedelta(days=1))
+        held, in_use = (0, 0) if ahead is None else ahead.more(pool, last_day + timedelta(days=1))
         result.append(
             Ending(
                 last_day,

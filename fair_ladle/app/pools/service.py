@@ -224,11 +224,8 @@ def _of_lots(tx: Transaction, pool_list: Sequence[Pool], what: str, figure: Call
     kept: dict[int, tuple[Pool, Figure]] = _figures.get(
         key, lambda: {pool.id: (pool, figure(pool)) for pool in pools(tx, products(tx))}
     )
-    found = []
-    for pool in pool_list:
-        there = kept.get(pool.id)
-        found.append(there[1] if there is not None and there[0] is pool else figure(pool))
-    return found
+    every = ((pool, kept.get(pool.id, (None, None))) for pool in pool_list)
+    return [there[1] if there[0] is pool else figure(pool) for pool, there in every]
 
 
 def supply(pool_list: list[Pool], day: date) -> Supply[Ints]:

@@ -8,10 +8,10 @@ from datetime import date, timedelta
 import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.ahead import ONE_DAY, loads_ahead, looked_at, reserves_on
 from fair_ladle.app.allocations.positions import snapshot_at
+from fair_ladle.app.allocations.stock import stock
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.planned_lots import planned
 from fair_ladle.app.plumbing import generations
@@ -58,24 +58,13 @@ def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point
     """Every pool that an account of the branch owns, with its present."""
     products = pools_service.products(tx)
     known = accounts_service.known(tx)
-    whole, top = known.tree, accounts_service.top_row(known, actor)
-    owners = {
-        row for pool in pools_service.pools(tx, products) if whole.is_inside(row := known.row_of_id[pool.owner_id], top)
-    }
-    if not owners:
-        return []
-    found = present.positions(tx, products, owners, only=())
-    snapshot = found.snapshot
-    loads, uses = found.pool_load().tolist(), found.pool_used().tolist()
-    tree, here = snapshot.accounts.tree, accounts_service.top_row(snapshot.accounts, actor)
-    result = []
-    for place, row in enumerate(snapshot.roots.rows.tolist()):
-        if tree.is_inside(row, here):
-            point = _point(snapshot.pools[place], snapshot.day, loads[place], uses[place])
-            result.append(
-                (snapshot.pools[place], snapshot.accounts.tree.codes[row], snapshot.accounts.name(row), point)
-            )
-    return result
+    found = stock(tx, products, accounts_service.top_row(known, actor))
+    figures = zip(found.pools, found.rows, found.load.tolist(), found.used.tolist(), strict=True)
+    today = accounts_service.today(tx)
+    return [
+        (pool, known.tree.codes[row], known.name(row), _point(pool, today, load, used))
+        for pool, row, load, used in figures
+    ]
 
 
 def timeline(tx: Transaction, actor: Actor, owner: str, product: str, draft_id: int | None = None) -> Timeline:

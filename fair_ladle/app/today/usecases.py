@@ -17,6 +17,7 @@ from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations import snapshots as allocations_snapshots
 from fair_ladle.app.allocations.ahead import KeptAhead
 from fair_ladle.app.allocations.positions import Positions, positions_at
+from fair_ladle.app.allocations.stock import Stock, stock
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.people_admin import domains
@@ -179,49 +180,45 @@ def today(tx: Transaction, actor: Actor) -> Today:
     """What needs the actor today, over the branch."""
     products = allocations_snapshots.chosen_products(tx, None)
     known = accounts_service.known(tx)
-    branch = known.tree.branch(accounts_service.top_row(known, actor))
-    in_sight = {int(known.ids[row]) for row in branch} if len(branch) < len(known.tree) else known.row_of_id.keys()
-    owners = [known.row_of_id[pool.owner_id] for pool in pools_service.pools(tx, products) if pool.owner_id in in_sight]
-    pressed = present.pressed(tx, known, int(branch[0]), products, SHOWN)
+    whole_top = accounts_service.top_row(known, actor)
+    owned = stock(tx, products, whole_top)
+    pressed = present.pressed(tx, known, whole_top, products, SHOWN)
     if pressed:
-        rows = [int(branch[0]), *owners, *(known.row_of_id[account_id] for _, account_id in pressed[2])]
+        rows = [whole_top, *(known.row_of_id[account_id] for _, account_id in pressed[2])]
         found = present.positions(tx, products, rows, only=pressed[2])
     else:
         found = positions_at(tx, products, tx.now)
-    snapshot = found.snapshot
-    top = accounts_service.top_row(snapshot.accounts, actor)
-    inside = {int(row) for row in snapshot.accounts.tree.branch(top)}
-    owned = [place for place, row in enumerate(snapshot.roots.rows.tolist()) if row in inside]
-    codes = snapshot.accounts.tree.codes
-    short, loads = found.shortfalls(), found.pool_load()
-    ahead = KeptAhead(tx, [snapshot.pools[place] for place in owned])
-    idle = _idle(tx, found, owned)
+    top = accounts_service.top_row(found.snapshot.accounts, actor)
+    inside = {int(row) for row in found.snapshot.accounts.tree.branch(top)}
+    day = found.snapshot.day
+    supplies = pools_service.supplies(tx, owned.pools, day)
+    short = pools_service.in_order(supplies).shortfall(owned.load, owned.used).tolist()
+    ahead = KeptAhead(tx, owned.pools)
+    idle = _idle(tx, known, owned, day)
     shortfalls = []
     endings: list[LotEnding] = []
-    for place in owned:
-        pool, owner = snapshot.pools[place], int(snapshot.roots.rows[place])
-        named = (codes[owner], snapshot.accounts.name(owner))
-        if short[place]:
-            shortfalls.append(Shortfall(pool.product, *named, int(short[place])))
-        endings.extend(
-            LotEnding(pool.product, *named, each, int(loads[place])) for each in views.endings(found, place, ahead)
-        )
+    figures = zip(owned.pools, owned.rows, owned.load.tolist(), owned.used.tolist(), short, strict=True)
+    for pool, owner, load, used, by in figures:
+        if by:
+            shortfalls.append(Shortfall(pool.product, known.tree.codes[owner], known.name(owner), by))
+        for ending in views.endings(pool, day, load, used, ahead):
+            endings.append(LotEnding(pool.product, known.tree.codes[owner], known.name(owner), ending, load))
     at_risk = _at_risk(found.seen_by(top), top, inside)
     past, near = ([each for each in at_risk if (each.state == "near") is is_near] for is_near in (False, True))
     return Today(
-        snapshot.day,
+        day,
         [*past[:SHOWN], *near[:SHOWN]],
         pressed[0] if pressed else len(past),
         pressed[1] if pressed else len(near),
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
-        _allocations_ending(tx, known, int(branch[0]), products, snapshot.day),
-        _filling(tx, known, int(branch[0]), products),
+        _allocations_ending(tx, known, whole_top, products, day),
+        _filling(tx, known, whole_top, products),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost))[:SHOWN],
         len(idle),
         _costs(idle),
-        _outlook(tx, found, owned, ahead),
-        len(owned),
+        _outlook(tx, known, owned, day, ahead),
+        len(owned.pools),
         requests_usecases.to_answer_first(tx, actor),
         notices.shown(tx, actor, known),
         [each for each in drafts.seen(tx, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
@@ -316,29 +313,27 @@ def _filling(tx: Transaction, accounts: Accounts, top: int, products: list[Produ
     return found
 
 
-def _idle(tx: Transaction, found: Positions, owned: Sequence[int]) -> list[IdleStock]:
-    """What of these pools (places) nobody uses, of those where there is any."""
-    snapshot = found.snapshot
-    supplies = pools_service.supplies(tx, snapshot.pools, snapshot.day)
-    costs = pools_service.costs(tx, snapshot.pools, snapshot.day)
-    loads, uses, made = found.pool_load().tolist(), found.pool_used().tolist(), []
-    for place in owned:
-        pool, supply = snapshot.pools[place], supplies[place].quantity
-        free = supplies[place].unallocated(loads[place])
-        promised = max(0, supply - free - uses[place])
-        if supply == 0 or free + promised == 0:
+def _idle(tx: Transaction, accounts: Accounts, owned: Stock, day: date) -> list[IdleStock]:
+    """What of these pools nobody uses, of those where there is any."""
+    supplies, costs = pools_service.supplies(tx, owned.pools, day), pools_service.costs(tx, owned.pools, day)
+    figures = zip(owned.pools, owned.rows, supplies, costs, owned.load.tolist(), owned.used.tolist(), strict=True)
+    made = []
+    for pool, owner, supply, cost, load, used in figures:
+        free = supply.unallocated(load)
+        promised = max(0, supply.quantity - free - used)
+        if supply.quantity == 0 or free + promised == 0:
             continue
-        owner, decimals, cost = int(snapshot.roots.rows[place]), decimals_of(pool.currency), costs[place]
+        decimals = decimals_of(pool.currency)
         made.append(
             IdleStock(
                 pool.product,
-                snapshot.accounts.tree.codes[owner],
-                snapshot.accounts.name(owner),
+                accounts.tree.codes[owner],
+                accounts.name(owner),
                 free,
                 promised,
-                supply,
-                half_up(cost * free / supply, decimals),
-                half_up(cost * promised / supply, decimals),
+                supply.quantity,
+                half_up(cost * free / supply.quantity, decimals),
+                half_up(cost * promised / supply.quantity, decimals),
                 pool.currency,
             )
         )
@@ -353,37 +348,34 @@ def _costs(idle: Sequence[IdleStock]) -> dict[str, tuple[Decimal, Decimal]]:
     return sums
 
 
-def _outlook(tx: Transaction, found: Positions, owned: Sequence[int], kept: KeptAhead) -> list[Outlook]:
-    """The stock of these pools (places) in the coming months, as far as it is known what begins and ends until then.
+def _outlook(tx: Transaction, accounts: Accounts, owned: Stock, day: date, kept: KeptAhead) -> list[Outlook]:
+    """The stock of these pools in the coming months, as far as it is known what begins and ends until then.
 
     Free is what the lots give beyond the load; short is what even overcommit and true-up do not cover.
     """
-    snapshot = found.snapshot
-    months, at = [snapshot.day], snapshot.day
+    months, at = [day], day
     for _ in range(AHEAD - 1):
         at = (at.replace(day=1) + timedelta(days=32)).replace(day=1)
         months.append(at)
-    loads, uses = found.pool_load(), found.pool_used()
-    supplies = [pools_service.in_order(pools_service.supplies(tx, snapshot.pools, month)) for month in months]
-    more = np.zeros((len(months), 2, len(loads)), dtype=np.int64)
-    for place in owned:
-        if kept.knows(snapshot.pools[place]):
-            more[1:, :, place] = [kept.more(snapshot.pools[place], month) for month in months[1:]]
-    ahead = np.array(
-        [each.standing(loads + held, uses + used) for each, (held, used) in zip(supplies, more, strict=True)]
+    more = np.zeros((len(months), 2, len(owned.pools)), dtype=np.int64)
+    for place, pool in enumerate(owned.pools):
+        if kept.knows(pool):
+            more[1:, :, place] = [kept.more(pool, month) for month in months[1:]]
+    supplies = [pools_service.in_order(pools_service.supplies(tx, owned.pools, month)) for month in months]
+    free: list[list[int]] = np.array(
+        [each.standing(owned.load + held, owned.used + used) for each, (held, used) in zip(supplies, more, strict=True)]
     ).T.tolist()
-    free: dict[int, list[int]] = {place: ahead[place] for place in owned}
-    if len(owned) > SHOWN:
-        first = {place: next((n for n, left in enumerate(free[place]) if left < 0), AHEAD) for place in owned}
-        owned = sorted(owned, key=lambda place: first[place])[:SHOWN]
-    codes, rows = snapshot.accounts.tree.codes, snapshot.roots.rows.tolist()
+    places = list(range(len(owned.pools)))
+    if len(places) > SHOWN:
+        first = [next((n for n, left in enumerate(of) if left < 0), AHEAD) for of in free]
+        places = sorted(places, key=lambda place: first[place])[:SHOWN]
     return [
         Outlook(
-            snapshot.pools[place].product,
-            codes[rows[place]],
-            snapshot.accounts.name(rows[place]),
+            owned.pools[place].product,
+            accounts.tree.codes[owned.rows[place]],
+            accounts.name(owned.rows[place]),
             months,
             free[place],
         )
-        for place in owned
+        for place in places
     ]

@@ -71,6 +71,7 @@ from fair_ladle.app.plumbing.processes import (
     end_with_parent,
     look_for_garbage_seldom,
     share_memory_among_threads,
+    take_short_turns,
 )
 from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import PROJECT, Settings, networks
@@ -346,6 +347,7 @@ def worker() -> FastAPI:
     share_memory_among_threads()
     app = create_app(jobs_beside=True)
     look_for_garbage_seldom()
+    take_short_turns()
     return app
 
 

@@ -25,6 +25,7 @@ from fair_ladle.app.allocations.positions import (
     settle_snapshot,
     with_seats,
 )
+from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
@@ -210,9 +211,10 @@ def pressed(
     pools = pools_service.pools(tx, products)
     if not are_current(tx, pools):
         return None
-    inside = accounts_service.in_branch(accounts, row, accounts_table.c.id)
     ids = [each.id for each in products]
     is_large = int(accounts.tree.branch_size[row]) > LARGE_BRANCH
+    account_id = counters.c.account_id if is_large else accounts_table.c.id
+    inside = accounts_service.in_branch(accounts, row, account_id)
     over, near, cells = store.pressed(tx.connection, ids, inside, is_large, limit)
     return over, near, {each for each in cells if each[1] in accounts.row_of_id}
 

@@ -102,18 +102,18 @@ def pressed(
     limit: int,
 ) -> tuple[int, int, set[tuple[int, int]]]:
     """How many counters of these products are over their cap, and near it, and the cells (pool, account) that press
-    most: clocks by when they run out, over, and near, each by how far. Read from the accounts inside, or, where those
-    are many (``is_large``), from what presses."""
+    most: clocks by when they run out, over, and near, each by how far. Read from the accounts inside (``inside`` is of
+    accounts.id), or, where those are many (``is_large``), from what presses (it is of counters.account_id)."""
     c, a, p = counters, accounts, pools
     of_pool, of_account = c.c.pool_id == p.c.id, c.c.account_id == a.c.id
-    found = c.join(p, of_pool).join(a, of_account) if is_large else a.join(c, of_account).join(p, of_pool)
+    found = c.join(p, of_pool) if is_large else a.join(c, of_account).join(p, of_pool)
     here = [c.c.pressed == sa.true(), p.c.product_id.in_(product_ids), inside]
     runs = sa.and_(c.c.at_cap == "grace", c.c.past_cap_since.is_not(None))
     until = sa.func.timestampadd(sa.text("DAY"), sa.func.coalesce(c.c.grace_days, 0), c.c.past_cap_since)
     far: list[sa.ColumnElement[Any]] = [
         ((c.c.load - c.c.cap) * sa.literal_column("1e0") / sa.func.greatest(c.c.cap, 1)).desc()
     ]
-    far += [sa.func.length(a.c.path), a.c.code, c.c.pool_id]
+    far += [c.c.account_id, c.c.pool_id]
     kind = sa.case((runs, 0), (c.c.load > c.c.cap, 1), else_=2)
     order = [sa.case((runs, sa.func.date(until))), *far]
     over = sa.func.coalesce(sa.func.sum(sa.case((c.c.load > c.c.cap, 1), else_=0)).over(), 0)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import gc
 import os
+import sys
 from pathlib import Path
 
 PR_SET_PDEATHSIG, M_ARENA_MAX = 1, -8
@@ -33,6 +34,12 @@ def look_for_garbage_seldom() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(*GARBAGE)
+
+
+def take_short_turns() -> None:
+    """Let a thread that waits for the interpreter have it after a millisecond (five otherwise, again after each of its
+    statements): a short request beside a long one waits for little else."""
+    sys.setswitchinterval(0.001)
 
 
 def memory_bytes() -> int:

@@ -60,6 +60,14 @@ class Tree:
             raise TreeFault("some accounts are their own ancestors")
         return Tree._lay_out(tuple(order), np.array(parents, dtype=np.int64), tuple(level_start))
 
+    def part(self, rows: Ints) -> Tree:
+        """Some accounts (rows, ascending) and all above them, which have to be among them, as a tree of their own: in
+        the same order."""
+        parent = np.searchsorted(rows, self.parent[rows])
+        parent[0] = -1
+        level_start = np.unique(np.searchsorted(rows, self.level_start)).tolist()
+        return Tree._lay_out(tuple(self.codes[row] for row in rows.tolist()), parent, tuple(level_start))
+
     @staticmethod
     def _lay_out(codes: tuple[str, ...], parent: Ints, level_start: tuple[int, ...]) -> Tree:
         groups = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from typing import Any
 
 import numpy as np
@@ -135,6 +136,18 @@ def pool_place(pool: dict[str, Any], rungs: list[Rung]) -> int:
 
 
 @settings(max_examples=250, deadline=None)
+@given(pools(), st.randoms(use_true_random=False))
+def test_a_part_of_a_tree_is_as_if_it_were_laid_out_anew(pools: dict[str, Any], chance: random.Random) -> None:
+    tree = pools["tree"]
+    rows = sorted({above for row in range(len(tree)) if chance.random() < 0.3 for above in tree.path_up(row)} or {0})
+    part = tree.part(np.array(rows, dtype=np.int64))
+    codes = [tree.codes[row] for row in rows]
+    anew = Tree.build({code: tree.codes[tree.parent[tree.row(code)]] if tree.row(code) else None for code in codes})
+    assert (part.codes, part.level_start) == (anew.codes, anew.level_start)
+    for name in ("parent", "depth_first", "branch_size"):
+        assert getattr(part, name).tolist() == getattr(anew, name).tolist()
+
+
 @given(pools())
 def test_one_path_and_whole_trees_agree(pool: dict[str, Any]) -> None:
     settled, _, found = positions(pool)

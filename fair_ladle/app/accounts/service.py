@@ -75,15 +75,9 @@ class Accounts:
             while row >= 0 and row not in kept:
                 kept.add(row)
                 row = int(self.tree.parent[row])
-        codes = self.tree.codes
-        tree = Tree.build(
-            {codes[row]: None if row == 0 else codes[int(self.tree.parent[row])] for row in sorted(kept or {0})}
-        )
-        found = [self.tree.row(code) for code in tree.codes]
-        ids = self.ids[found]
-        return Accounts(
-            tree, ids, tuple(self.facts[row] for row in found), {int(each): row for row, each in enumerate(ids)}
-        )
+        found = np.array(sorted(kept or {0}), dtype=np.int64)
+        ids, facts = self.ids[found], tuple(self.facts[row] for row in found.tolist())
+        return Accounts(self.tree.part(found), ids, facts, {each: row for row, each in enumerate(ids.tolist())})
 
     def rows(self, account_ids: Ints) -> Ints:
         """The rows of accounts given by id; KeyError where one is none of these."""

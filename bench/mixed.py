@@ -32,7 +32,7 @@ from bench.installation import SEATS, TITLES, Size
 
 READERS, THINKS = 16, 1.0
 KEPT_SECONDS = 90.0
-"""Before the first figure: what a server makes when it is first asked is made, and its jobs have gone through everything
+"""Before the first figure: what a server makes when it is first asked is made, and its jobs have gone through all of it
 once."""
 
 

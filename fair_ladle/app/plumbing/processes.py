@@ -36,6 +36,12 @@ def look_for_garbage_seldom() -> None:
     gc.set_threshold(*GARBAGE)
 
 
+def give_way() -> None:
+    """Let processes that answer somebody have the machine first: a third of a turn of theirs, where all want one. Not
+    less, since what waits may hold rows that others wait for."""
+    os.nice(5)
+
+
 def take_short_turns() -> None:
     """Let a thread that waits for the interpreter have it after a millisecond (five otherwise, again after each of its
     statements): a short request beside a long one waits for little else."""

@@ -135,7 +135,6 @@ def pool_place(pool: dict[str, Any], rungs: list[Rung]) -> int:
     return int(np.flatnonzero(pool["roots"].rows == pool["tree"].row(rungs[-1].account))[0])
 
 
-@settings(max_examples=250, deadline=None)
 @given(pools(), st.randoms(use_true_random=False))
 def test_a_part_of_a_tree_is_as_if_it_were_laid_out_anew(pools: dict[str, Any], chance: random.Random) -> None:
     tree = pools["tree"]
@@ -148,6 +147,7 @@ def test_a_part_of_a_tree_is_as_if_it_were_laid_out_anew(pools: dict[str, Any], 
         assert getattr(part, name).tolist() == getattr(anew, name).tolist()
 
 
+@settings(max_examples=250, deadline=None)
 @given(pools())
 def test_one_path_and_whole_trees_agree(pool: dict[str, Any]) -> None:
     settled, _, found = positions(pool)

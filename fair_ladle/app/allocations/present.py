@@ -59,7 +59,7 @@ def are_current(tx: Transaction, pools: Iterable[Pool], read: Mapping[int, datet
     known.update({each: is_fresh(until, now) for each, until in (read or {}).items()})
     unknown = ids - known.keys()
     if unknown:
-        stale = store.outside(tx.connection, unknown, now, now + timedelta(seconds=LONGEST_FRESH_SECONDS))
+        stale = store.not_holding(tx.connection, unknown, now, now + timedelta(seconds=LONGEST_FRESH_SECONDS))
         known.update({each: each not in stale for each in unknown})
     return all(known[each] for each in ids)
 
@@ -70,19 +70,16 @@ def snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot | None:
     frame = frame_of(tx, products, now)
     if not are_current(tx, frame.pools):
         return None
-    tree_ids = frame.accounts.ids
-    by_id = np.argsort(tree_ids)
     own, clocks = np.zeros_like(frame.own), dict[tuple[int, int], GraceClock]()
     column = {product.id: place for place, product in enumerate(products)}
     column_of = {pool.id: column[pool.product.id] for pool in frame.pools}
     found = store.own_and_clocks(tx.connection, list(column_of))
     if found:
         pool_ids, account_ids, used, _, _ = zip(*found, strict=True)
-        ids = np.array(account_ids, dtype=np.int64)
-        places = np.minimum(np.searchsorted(tree_ids, ids, sorter=by_id), len(tree_ids) - 1)
-        rows = by_id[places]
-        if (tree_ids[rows] != ids).any():
-            return None  # the accounts are others by now
+        try:
+            rows = frame.accounts.rows(np.array(account_ids, dtype=np.int64))
+        except KeyError:  # the accounts are others by now
+            return None
         columns = np.array([column_of[each] for each in pool_ids], dtype=np.int64)
         own[rows, columns] = np.array(used, dtype=np.int64)
         for place, each in enumerate(found):

@@ -57,7 +57,7 @@ def turned_since(connection: sa.Connection, product_id: int, since: date, day: d
     )
 
 
-def outside(connection: sa.Connection, pool_ids: Collection[int], since: datetime, until: datetime) -> set[int]:
+def not_holding(connection: sa.Connection, pool_ids: Collection[int], since: datetime, until: datetime) -> set[int]:
     """Those of these pools whose counters do not hold until an instant after one and up to another."""
     n, fresh = listed(pool_ids), pools.c.fresh_until
     wanted = sa.select(pools.c.id).select_from(n.join(pools, pools.c.id == n.c.a))

@@ -1,4 +1,4 @@
-import { observeElementOffset, observeElementRect, useVirtualizer, type Range as Shown } from '@tanstack/react-virtual'
+import { useVirtualizer, type Range as Shown } from '@tanstack/react-virtual'
 import { memo, useCallback, useEffect, useLayoutEffect, useRef, useState } from 'react'
 import type { Pool } from '../../api/queries'
 import { shortDay } from '../../domain/months'
@@ -6,6 +6,7 @@ import { roundUnits, unitName } from '../../domain/units'
 import { move, type Position } from '../../grid/move'
 import { Places } from '../../grid/places'
 import { between, isOne, type Range } from '../../grid/range'
+import { heightInRows, offsetInLots, Rest } from '../../grid/scrolling'
 import { Gauge, GaugeKey } from '../../components/Gauge'
 import { differingIn, type Listing } from './listing'
 import type { CellEffect } from './model'
@@ -116,7 +117,7 @@ export function AllocationGrid(props: GridProps) {
     estimateSize: () => ROW,
     overscan: BEYOND,
     observeElementRect: inWholeRows,
-    observeElementOffset: byFrames,
+    observeElementOffset: inLots,
     scrollPaddingStart: HEAD + 2,
     scrollPaddingEnd: 4,
     paddingStart: 0,
@@ -181,12 +182,13 @@ export function AllocationGrid(props: GridProps) {
   const shownFrom = virtual.range?.startIndex ?? 0
   const shownTo = Math.min(listing.count - 1, shownFrom + Math.ceil(height / ROW))
   // Along with the rows: an effect that comes later costs another task with every row.
-  const shown = useRef({ since: 0, timer: 0, tell: () => {} })
+  const tellShown = useRef(() => {})
+  const [shown] = useState(() => new Rest(ASKED_AFTER, () => tellShown.current()))
   useLayoutEffect(() => {
-    shown.current.tell = () => onShown(shownFrom, shownTo, cursor.row)
-    tellAtRest(shown.current)
-  }, [shownFrom, shownTo, cursor.row, onShown])
-  useEffect(() => () => clearTimeout(shown.current.timer), [])
+    tellShown.current = () => onShown(shownFrom, shownTo, cursor.row)
+    shown.moved()
+  }, [shown, shownFrom, shownTo, cursor.row, onShown])
+  useEffect(() => () => shown.stop(), [shown])
 
   const begin = (field: Edit['field'], text: string) => {
     if (cursor.column >= 0) setEdit({ field, text, wrong: false })
@@ -426,54 +428,15 @@ export function AllocationGrid(props: GridProps) {
   )
 }
 
-/** The height in whole rows and a point: so the last row comes at the offset at which the first one goes. */
-const inWholeRows: typeof observeElementRect = (virtual, tell) =>
-  observeElementRect(virtual, ({ width, height }) => tell({ width, height: Math.floor(height / ROW) * ROW + 1 }))
-
 /** The row a cell stands in. */
 const rowOf = (cell: HTMLElement) => Number(cell.closest<HTMLElement>('[data-row]')?.dataset.row)
 
 /** Rows that only fly past are not asked for. */
 const ASKED_AFTER = 40
 
-/** Tell what is shown when nothing else has been for a moment: one timer for a whole movement. */
-function tellAtRest(shown: { since: number; timer: number; tell: () => void }): void {
-  shown.since = performance.now()
-  const look = () => {
-    const left = shown.since + ASKED_AFTER - performance.now()
-    shown.timer = left > 0 ? window.setTimeout(look, left) : 0
-    if (!shown.timer) shown.tell()
-  }
-  shown.timer ||= window.setTimeout(look, ASKED_AFTER)
-}
-
-const RESTS_AFTER = 150
-const LOT = 2 * ROW
-
-/** Where it is scrolled to, and whether it still moves: one timer for a whole movement, and not one with every frame. */
-const byFrames: typeof observeElementOffset = (virtual, tell) => {
-  const element = virtual.scrollElement
-  if (!element) return
-  let timer = 0
-  let moved = 0
-  const look = () => {
-    const left = moved + RESTS_AFTER - performance.now()
-    timer = left > 0 ? window.setTimeout(look, left) : 0
-    if (!timer) tell(element.scrollTop, false)
-  }
-  const scrolled = () => {
-    moved = performance.now()
-    timer ||= window.setTimeout(look, RESTS_AFTER)
-    // Rows come and go two at a time, which halves what every coming costs besides the rows.
-    tell(Math.floor(element.scrollTop / LOT) * LOT, true)
-    virtual.scrollOffset = element.scrollTop
-  }
-  element.addEventListener('scroll', scrolled, { passive: true })
-  return () => {
-    clearTimeout(timer)
-    element.removeEventListener('scroll', scrolled)
-  }
-}
+/** Rows come and go two at a time, which halves what every coming costs besides the rows. */
+const inLots = offsetInLots(2 * ROW)
+const inWholeRows = heightInRows(ROW)
 
 const editors = new WeakMap<object, (text: string) => void>()
 

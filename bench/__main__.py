@@ -11,6 +11,7 @@ from rich.table import Table
 from bench import (
     admissions,
     beside,
+    closing,
     drafts,
     engine,
     forecast,
@@ -29,6 +30,7 @@ ALL = {
     "engine": engine.measure,
     "admissions": admissions.measure,
     "beside": beside.measure,
+    "closing": closing.measure,
     "drafts": drafts.measure,
     "forecast": forecast.measure,
     "loading": loading.measure,

@@ -10,7 +10,7 @@ from decimal import Decimal
 
 from bench.measured import Measure
 from fair_ladle.core.forecasting import DayAhead, days_ahead, range_of, starts
-from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Tier, TierMode, charge
+from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Tier, TierMode, charge, summed
 
 BUYERS, SEEN_ON, BEFORE, SECONDS = 100, 10, 92, 86_400
 BEGIN = date(2025, 1, 1)
@@ -85,7 +85,9 @@ def measure() -> list[Measure]:
             read = begin + SEEN_ON
 
             def total(days: list[list[BuyerDay]], count: int = count) -> Decimal:
-                charged = (charge(rate, each, 1, 2, count) for rate, each in zip(RATES, days, strict=True))
+                charged = (
+                    charge(rate, summed(rate, each, 1), 2, count) for rate, each in zip(RATES, days, strict=True)
+                )
                 return sum((each.amount for each in charged), Decimal(0))
 
             histories = [life[max(0, begin - BEFORE) : read] for life in lives]

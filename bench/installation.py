@@ -24,6 +24,16 @@ class Size:
     people: int
     groups: int
     storage_days: int = 30
+    products: int = 10
+
+    @property
+    def seats(self) -> tuple[str, ...]:
+        """The products that people take: what there are more than ten are of these."""
+        return (*SEATS, *(f"SEAT{n}" for n in range(self.products - len(SEATS) - len(OTHERS) - len(STORAGE))))
+
+    @property
+    def every_product(self) -> tuple[str, ...]:
+        return (*self.seats, *OTHERS, *STORAGE)
 
     @property
     def resellers(self) -> int:
@@ -72,7 +82,7 @@ def write(folder: Path, size: Size, today: datetime) -> dict[str, int]:
         inside[at].append(code)
     codes = list(parent)
     places = [code for codes_inside in inside.values() for code in codes_inside]
-    products = (*SEATS, *OTHERS, *STORAGE)
+    products = size.every_product
     return {
         "accounts": _write(
             folder,
@@ -102,7 +112,7 @@ def write(folder: Path, size: Size, today: datetime) -> dict[str, int]:
             folder,
             "allocations",
             "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day",
-            _allocations(chance, codes, kind),
+            _allocations(chance, size, codes, kind),
         ),
         "people": _write(
             folder,
@@ -146,8 +156,7 @@ def _measure(code: str) -> tuple[str, str]:
 
 
 def _lots(size: Size) -> Iterator[Row]:
-    products = (*SEATS, *OTHERS, *STORAGE)
-    for product in products:
+    for product in size.every_product:
         quantity = size.people * 3 if product not in STORAGE else min(size.accounts * 5000, 80_000_000)
         yield f"PO-{product}-1", "MSP", product, quantity, "2026-01-01", "2026-12-31", 2.5
         yield f"PO-{product}-2", "MSP", product, quantity // 4, "2026-05-01", "2027-04-30", 2.4
@@ -156,11 +165,11 @@ def _lots(size: Size) -> Iterator[Row]:
             yield f"PO-R{n}-{product}", f"R{n}", product, size.people * 3 // size.resellers, "2026-01-01", None, 2.9
 
 
-def _allocations(chance: random.Random, codes: list[str], kind: dict[str, str]) -> Iterator[Row]:
+def _allocations(chance: random.Random, size: Size, codes: list[str], kind: dict[str, str]) -> Iterator[Row]:
     for code in codes:
         if kind[code] in ("operator", "reseller"):
             continue
-        for product in (*SEATS, *OTHERS, *STORAGE):
+        for product in size.every_product:
             if kind[code] == "sub-account" and chance.random() > 0.4:
                 continue
             cap = 400 if kind[code] == "client" else 120
@@ -210,7 +219,7 @@ def _assignments(size: Size, places: list[str], today: datetime) -> Iterator[Row
     chance = random.Random(12)
     for n in range(size.people):
         place = places[n % len(places)]
-        for product in chance.sample(SEATS, 2):
+        for product in chance.sample(size.seats, 2):
             begins = datetime(2026, 3, 1, tzinfo=UTC) + timedelta(minutes=chance.randrange(60 * 24 * 260))
             ended = chance.random() < 0.1
             ends = begins + timedelta(days=chance.randrange(2, 90)) if ended else None

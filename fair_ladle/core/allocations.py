@@ -71,6 +71,10 @@ class Terms:
     grace: Flags
     overage: Flags
 
+    def of(self, some: Flags) -> Terms:
+        """Those of some of the cells."""
+        return Terms(self.reserve[some], self.cap[some], self.burst[some], self.grace[some], self.overage[some])
+
 
 @dataclass(frozen=True)
 class Grid:
@@ -123,7 +127,7 @@ class Grid:
         for cell, each in self.following.items():
             self.cap[cell] = each.fixed + each.each * seats[cell]
 
-    def lay(self, rows: Ints, columns: Ints, terms: Terms) -> None:
+    def lay(self, rows: Ints, columns: Ints | int, terms: Terms) -> None:
         """Let terms be in force, one in each of these cells."""
         self.reserve[rows, columns] = terms.reserve
         self.cap[rows, columns] = terms.cap
@@ -159,15 +163,17 @@ def _numbers(columns: slice | int, count: int) -> Iterable[int]:
     return range(*columns.indices(count)) if isinstance(columns, slice) else (columns,)
 
 
-def by_day(versions: Iterable[tuple[int, Version]], rows: int, days: Sequence[Day]) -> Grid:
-    """The versions, given with their account's row, laid over consecutive days."""
-    grid = Grid.empty(rows, len(days))
-    first, last = days[0].date, days[-1].date
-    for row, version in versions:
-        begin = max(version.first_day, first)
-        end = last if version.last_day is None else min(version.last_day, last)
-        if begin <= end:
-            grid.put(row, slice((begin - first).days, (end - first).days + 1), version)
+def by_day(rows: Ints, begins: Ints, ends: Ints, terms: Terms, accounts: int, days: Sequence[Day]) -> Grid:
+    """Versions laid over consecutive days: each with its account's row, its first and last day (ordinals; none is over
+    before the days begin, or begins after them) and its terms; of so many accounts."""
+    grid = Grid.empty(accounts, len(days))
+    first = days[0].date.toordinal()
+    spans = np.stack([np.maximum(begins - first, 0), np.minimum(ends - first, len(days) - 1) + 1])
+    each_span, span_of = np.unique(spans, axis=1, return_inverse=True)
+    for place, (begin, end) in enumerate(each_span.T.tolist()):
+        mine = span_of.reshape(-1) == place
+        for column in range(begin, end):
+            grid.lay(rows[mine], column, terms.of(mine))
     return grid
 
 

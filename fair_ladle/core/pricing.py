@@ -181,38 +181,48 @@ def tier_slices(tiers: Sequence[Tier], mode: TierMode, quantity: Decimal) -> tup
     return tuple(slices)
 
 
-def charge(
-    rate: Rate,
-    days: Sequence[BuyerDay],
-    per_unit: int,
-    decimals: int,
-    period_days: int,
-    cost: Fraction | None = None,
-) -> Charge:
+@dataclass(frozen=True)
+class Summed:
+    """A buyer's days of a period together: the quantity in units, what was past the cap (or beyond the reserve), and
+    how many days count."""
+
+    quantity: Decimal
+    past_cap: Decimal
+    counted: int
+
+
+def summed(rate: Rate, days: Sequence[BuyerDay], per_unit: int) -> Summed:
+    """Days together, ``per_unit`` grains a unit."""
+    parts = [day_quantity(rate, day) for day in days]
+    counted = [
+        (q if rate.basis is Basis.RESERVED else max(0, q - v), day.seconds)
+        for (q, v), day in zip(parts, days, strict=True)
+    ]
+    return Summed(
+        _aggregate(rate.aggregate, counted, per_unit),
+        units_to_micro(sum(v for _, v in parts), sum(day.seconds for day in days), per_unit),
+        sum(day.counts for day in days),
+    )
+
+
+def charge(rate: Rate, days: Summed, decimals: int, period_days: int, cost: Fraction | None = None) -> Charge:
     """The buyer's charge for a period of so many days, of which ``days`` have been read.
 
-    ``per_unit`` grains a unit, ``decimals`` of the currency, ``cost`` what the product cost the seller, in the line's
-    currency: of a markup, None where that is not known, and the line is 0 then.
+    ``decimals`` of the currency, ``cost`` what the product cost the seller, in the line's currency: of a markup, None
+    where that is not known, and the line is 0 then.
     """
     with localcontext(prec=80):
-        parts = [day_quantity(rate, day) for day in days]
-        counted = [
-            (q if rate.basis is Basis.RESERVED else max(0, q - v), day.seconds)
-            for (q, v), day in zip(parts, days, strict=True)
-        ]
-        quantity = _aggregate(rate.aggregate, counted, per_unit)
-        past_cap = units_to_micro(sum(v for _, v in parts), sum(day.seconds for day in days), per_unit)
         slices: tuple[Slice, ...] = ()
         if rate.markup is None:
-            chargeable = max(Decimal(0), quantity - rate.included, rate.committed or Decimal(0))
+            chargeable = max(Decimal(0), days.quantity - rate.included, rate.committed or Decimal(0))
             slices = tier_slices(rate.tiers, rate.tier_mode, chargeable)
             amount = Fraction(sum((each.amount for each in slices), Decimal(0)))
         else:
-            chargeable = quantity
+            chargeable = days.quantity
             amount = (cost or Fraction(0)) * (1 + Fraction(rate.markup) / 100)
-        overage_amount = past_cap * (rate.overage_price or 0)
+        overage_amount = days.past_cap * (rate.overage_price or 0)
         amount += Fraction(overage_amount)
-        fee_days = sum(day.counts for day in days) if rate.fees is Fees.BY_DAY else period_days
+        fee_days = days.counted if rate.fees is Fees.BY_DAY else period_days
         standing = Fraction(fee_days, period_days)
         least = Fraction(rate.minimum or 0) * standing
         raised = amount < least
@@ -221,8 +231,8 @@ def charge(
         if rate.markup is not None and cost is None:
             owed, raised = Fraction(0), False
         return Charge(
-            quantity,
-            past_cap,
+            days.quantity,
+            days.past_cap,
             rate.included,
             chargeable,
             slices,

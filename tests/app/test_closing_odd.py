@@ -27,10 +27,17 @@ MONTHS = ("2026-02", "2026-03", "2026-04")
 
 
 def close_all(database: Database, sellers: list[str], month: str) -> int:
-    """Close a month for every seller for whom nothing stands in the way, the upper ones first."""
+    """Close a month for every seller for whom nothing stands in the way, the upper ones first; what is looked at is
+    what is closed, though it comes from what months are kept to come to."""
     closed = 0
     for seller in sellers:
         prepared = database.snapshot(closing.prepare, COMMAND_LINE, seller, month)
+        seen = database.snapshot(closing.look, COMMAND_LINE, seller, month)
+        assert (seen.findings, seen.totals(), seen.digest()) == (
+            prepared.findings,
+            prepared.totals(),
+            prepared.digest(),
+        )
         if not prepared.blocking:
             database.run(closing.close, COMMAND_LINE, prepared, "looked at")
             closed += 1

@@ -12,7 +12,7 @@ import pytest
 from fair_ladle.core.allocations import Version, overlaps
 from fair_ladle.core.calendar import FAR, MICRO, days_of, month_of
 from fair_ladle.core.costing import Lot, pool_cost, share_cost
-from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Tier, TierMode, charge, rate_for
+from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Tier, TierMode, charge, rate_for, summed
 from fair_ladle.core.quantities import plain, to_grains, to_units, units_to_micro
 from fair_ladle.core.readings import counted_days, stored_days
 
@@ -99,7 +99,7 @@ CHARGES = [
 def test_what_a_buyer_is_charged(
     what: str, terms: Rate, days: list[BuyerDay], quantity: str, past_cap: str, amount: str
 ) -> None:
-    found = charge(terms, days, per_unit=1, decimals=2, period_days=31)
+    found = charge(terms, summed(terms, days, 1), decimals=2, period_days=31)
     assert (found.quantity, found.overage_quantity, str(found.amount)) == (Decimal(quantity), Decimal(past_cap), amount)
 
 

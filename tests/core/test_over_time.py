@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fair_ladle.core.allocations import AtCap, Grid, Version, by_day
+from fair_ladle.core.allocations import AtCap, Grid, Terms, Version, by_day
 from fair_ladle.core.calendar import FAR, MICRO, day_start, days_of, instant, local_day, micros, month_before
 from fair_ladle.core.clocks import (
     Steps,
@@ -216,14 +216,15 @@ def test_a_load_over_time_is_the_settling_of_each_instant(
         assert [int(found[row].at(ints([now]))[0]) for row in range(5)] == settled.load[:, 0].tolist()
 
 
+SUNDAY = date(2026, 10, 25)
+
+
 def test_readings_settle_each_day_in_seconds() -> None:
     days = days_of(date(2026, 10, 24), date(2026, 10, 26), VIENNA)
     assert day_seconds(days).tolist() == [86400, 90000, 86400]
-    grid = by_day(
-        [(TREE.row("A"), Version("A", date(2026, 10, 25), None, 5, 9)), (TREE.row("A1"), Version("A1", date(2026, 1, 1), date(2026, 10, 25), 2))],
-        5,
-        days,
-    )  # fmt: skip
+    rows, limits, never = ints([TREE.row("A"), TREE.row("A1")]), ints([9, NO_LIMIT]), np.zeros(2, dtype=bool)
+    begins, ends = (ints([each.toordinal() for each in of]) for of in ((SUNDAY, date(2026, 1, 1)), (date.max, SUNDAY)))
+    grid = by_day(rows, begins, ends, Terms(ints([5, 2]), limits, limits, never, never), 5, days)
     own = np.zeros((5, 3), dtype=np.int64)
     own[TREE.row("A1")] = [3 * 86400, 1 * 90000, 86400 // 2]
     own[TREE.row("B")] = [0, 4 * 90000, 0]
@@ -237,6 +238,8 @@ def test_readings_settle_each_day_in_seconds() -> None:
     assert found.used[0].tolist() == [3 * 86400, 5 * 90000, 43200] == own.sum(axis=0).tolist()
     assert found.allocated.cap[TREE.row("A")].tolist() == [NO_LIMIT, 9, 9]
     assert not found.allocated.present[TREE.row("A1")][2]
+    nothing = by_day(rows[:0], begins[:0], ends[:0], Terms(*[limits[:0]] * 3, *[never[:0]] * 2), 5, days)
+    assert not nothing.present.any()
 
 
 def test_an_allocation_that_is_taken_away_leaves_nothing() -> None:

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fair_ladle.core.exchange import ExchangeRate, exchange_rate
-from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Fees, Rate, Tier, TierMode, charge
+from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Fees, Rate, Tier, TierMode, charge, summed
 from fair_ladle.core.quantities import half_up_exactly
 from fair_ladle.core.statement_lines import (
     ChargeTerms,
@@ -252,7 +252,7 @@ PRICED = [
 def test_cards_in_full(what: str, terms: Rate, held: int, cost: Fraction | None, amount: str) -> None:
     by_day = terms.fees is Fees.BY_DAY
     days = [BuyerDay(10, held * 10, held * 10, 0, held * 10, None, n < 10 or not by_day) for n in range(30)]
-    assert str(charge(terms, days, 1, 2, 30, cost).amount) == amount
+    assert str(charge(terms, summed(terms, days, 1), 2, 30, cost).amount) == amount
 
 
 def test_halves_go_away_from_nothing() -> None:

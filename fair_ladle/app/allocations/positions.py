@@ -328,15 +328,30 @@ def laid_terms(
     rows = np.array([accounts.row_of_id.get(each, -1) for each in terms[:, 0].tolist()], dtype=np.int64)
     terms, rows = terms[rows >= 0], rows[rows >= 0]
     columns = np.array([column[each] for each in terms[:, 1].tolist()], dtype=np.int64)
-    _, _, reserve, cap, burst, grace, overage, days, per, more, _, _ = terms.T
-    grid.lay(rows, columns, Terms(reserve, cap, burst, grace != 0, overage != 0))
-    said = days >= 0
+    grid.lay(rows, columns, terms_of(terms))
+    said = terms[:, 7] >= 0
     cells = zip(rows[said].tolist(), columns[said].tolist(), strict=True)
-    code_of = {each.id: each.code for each in pools_service.products(tx)} if (per >= 0).any() else {}
-    for at in np.flatnonzero(per >= 0).tolist():
-        fixed = 0 if cap[at] >= NO_LIMIT else int(cap[at])
-        grid.following[int(rows[at]), int(columns[at])] = Follows(fixed, int(more[at]), code_of[int(per[at])])
-    return grid, dict(zip(cells, days[said].tolist(), strict=True))
+    follows = followed(tx, terms)
+    grid.following.update({(int(rows[at]), int(columns[at])): each for at, each in follows.items()})
+    return grid, dict(zip(cells, terms[:, 7][said].tolist(), strict=True))
+
+
+def terms_of(versions: Ints) -> Terms:
+    """Versions, as they are read in numbers, as the engine's terms."""
+    _, _, reserve, cap, burst, grace, overage, *_ = versions.T
+    return Terms(reserve, cap, burst, grace != 0, overage != 0)
+
+
+def followed(tx: Transaction, versions: Ints) -> dict[int, Follows]:
+    """Which seats caps follow, by the place of those versions that do."""
+    per = versions[:, 8]
+    if not (per >= 0).any():
+        return {}
+    code_of = {each.id: each.code for each in pools_service.products(tx)}
+    return {
+        at: Follows(0 if versions[at, 3] >= NO_LIMIT else int(versions[at, 3]), int(versions[at, 9]), code_of[per[at]])
+        for at in np.flatnonzero(per >= 0).tolist()
+    }
 
 
 def read_terms_ahead(tx: Transaction, product: Product, first: date, last: date) -> None:

@@ -7,10 +7,12 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
+import numpy as np
+
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import store
-from fair_ladle.app.allocations.positions import to_version
+from fair_ladle.app.allocations.positions import followed, terms_of
 from fair_ladle.app.allocations.rows import VersionRecord
 from fair_ladle.app.allocations.tables import allocations
 from fair_ladle.app.plumbing import generations
@@ -19,8 +21,9 @@ from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools.service import Product
-from fair_ladle.core.allocations import Grid, Version, by_day
+from fair_ladle.core.allocations import Grid, by_day
 from fair_ladle.core.calendar import Day, day_name
+from fair_ladle.core.tree import Ints
 
 ONE_DAY = timedelta(days=1)
 
@@ -94,12 +97,20 @@ def by_days(
 ) -> dict[int, Grid]:
     """Each product's (id) allocations laid over consecutive days: accounts × days; with ``ids`` of these accounts
     alone."""
-    versions: dict[int, list[tuple[int, Version]]] = {each.id: [] for each in products}
-    for row in store.versions(tx.connection, list(versions), days[0].date, days[-1].date, ids):
-        place = accounts.row_of_id.get(row.account_id)
-        if place is not None:
-            versions[row.product_id].append((place, to_version(row, accounts.tree.codes[place])))
-    return {product_id: by_day(mine, len(accounts.tree), days) for product_id, mine in versions.items()}
+    first, last = days[0].date, days[-1].date
+    read = store.terms_between(tx.connection, [each.id for each in products], first, last, ids)
+    every: Ints = np.array(read, dtype=np.int64).reshape(-1, 12)
+    every = every[np.isin(every[:, 0], accounts.ids)]
+    grids = {}
+    for product in products:
+        mine = every[every[:, 1] == product.id]
+        rows, begins, ends = accounts.rows(mine[:, 0]), mine[:, 10], mine[:, 11]
+        grids[product.id] = grid = by_day(rows, begins, ends, terms_of(mine), len(accounts.tree), days)
+        for at, follows in followed(tx, mine).items():
+            begin, end = max(first, date.fromordinal(int(begins[at]))), min(int(ends[at]), last.toordinal())
+            for column in range((begin - first).days, end - first.toordinal() + 1):
+                grid.following[int(rows[at]), column] = follows
+    return grids
 
 
 def next_boundary(tx: Transaction, product_ids: Collection[int], after: date) -> date | None:

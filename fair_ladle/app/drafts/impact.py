@@ -23,7 +23,7 @@ from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.calendar import day_name
 from fair_ladle.core.costing import currencies_of, share_cost, supply_on
-from fair_ladle.core.pricing import BuyerDay, charge
+from fair_ladle.core.pricing import BuyerDay, charge, summed
 from fair_ladle.core.quantities import half_up
 from fair_ladle.core.settling import NO_LIMIT
 from fair_ladle.core.tree import Ints
@@ -369,7 +369,7 @@ class Impact:
                 day = _month_at(positions, used[at], where, column)
                 cost = None if rate.markup is None else self._months_cost(borne[at], code, product.code, currency)
                 found.setdefault((code, currency), [Decimal(0), Decimal(0)])[at] += charge(
-                    rate, [day], product.per_unit, decimals_of(currency), 1, cost
+                    rate, summed(rate, [day], product.per_unit), decimals_of(currency), 1, cost
                 ).amount
         return found
 

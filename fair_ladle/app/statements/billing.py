@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property, lru_cache
+
+import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -20,10 +22,11 @@ from fair_ladle.app.statements.kept_books import kept_books
 from fair_ladle.app.statements.months import ProductMonth, months_of, read_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.app.statements.terms import Terms, of_sellers
-from fair_ladle.core.calendar import month_of
+from fair_ladle.core.calendar import Day, month_of
 from fair_ladle.core.costing import Bearer, pool_cost, share_cost
 from fair_ladle.core.pricing import Charge, Rate, apportion, charge
 from fair_ladle.core.quantities import half_up_exactly, units_to_micro
+from fair_ladle.core.tree import Ints
 
 
 @dataclass(frozen=True)
@@ -52,6 +55,36 @@ class LineDay:
     held: str
     reserve: str
     cap: str | None
+
+
+@dataclass(frozen=True)
+class DayFigures:
+    """What was read of some days of a line, figures × days: used, load, held in grain-seconds, the reserve in grains,
+    and the cap in grain-seconds (below 0 = none). None of days on which the pool did not reach the buyer."""
+
+    days: tuple[Day, ...]
+    figures: Ints | None
+
+    def told(self, per_unit: int) -> list[LineDay]:
+        """The days, in units of so many grains."""
+        if self.figures is None:
+            return [LineDay(day.date, day.seconds // 3600, "0", "0", "0", "0", None) for day in self.days]
+        figures = self.figures.T.tolist()
+        return [_line_day(day, *mine, per_unit) for day, mine in zip(self.days, figures, strict=True)]
+
+
+@lru_cache(maxsize=65_536)
+def _line_day(day: Day, used: int, load: int, held: int, reserve: int, cap: int, per_unit: int) -> LineDay:
+    """Many lines have the same of a day."""
+    return LineDay(
+        day.date,
+        day.seconds // 3600,
+        _in_units(used, day.seconds, per_unit),
+        _in_units(load, day.seconds, per_unit),
+        _in_units(held, day.seconds, per_unit),
+        _in_units(reserve, 1, per_unit),
+        None if cap < 0 else _in_units(cap, day.seconds, per_unit),
+    )
 
 
 @dataclass(frozen=True)
@@ -103,6 +136,9 @@ class BillingPeriod:
         self._bearers: dict[tuple[int, str], dict[str, Decimal]] = {}
         self._whole: dict[str, BillingPeriod] = {}
         self._pools: dict[str, dict[str, Pool]] = {}
+        self._costs: dict[tuple[str, str, str], Fraction | None] = {}
+        self._unpriced: dict[str, list[Product]] = {}
+        self._day_figures: dict[tuple[str, str], list[DayFigures]] = {}
 
     @property
     def days(self) -> int:
@@ -164,13 +200,12 @@ class BillingPeriod:
         return rate, self.rate_cards.currency(rate), charged
 
     def _charge(self, buyer: str, product: str, rate: Rate) -> Charge | None:
-        month = self.month(product)
-        days = month.buyer_days(buyer, rate.charges_anyway)
-        if not days:
+        days = self.month(product).summed(buyer, rate)
+        if days is None:
             return None
         currency = self.rate_cards.currency(rate)
         cost = None if rate.markup is None else self.whole(product).exact_cost(buyer, product, currency)
-        return charge(rate, days, month.product.per_unit, decimals_of(currency), self.days, cost)
+        return charge(rate, days, decimals_of(currency), self.days, cost)
 
     def whole(self, product: str) -> BillingPeriod:
         """The month of one product with all buyers, which tells what each cost."""
@@ -202,40 +237,51 @@ class BillingPeriod:
         """The buyer's lines, by product."""
         return [line for each in self.products if (line := self.line(buyer, each.code))]
 
+    def work_out(self, seller: str, buyers: Sequence[str], progress: Callable[[int, int], None]) -> None:
+        """Work out a seller's buyers with the days of their lines, what these cost, and what was had without a rate: a
+        product at a time, of which nothing else that was read is kept. ``progress`` hears of how many buyers that comes
+        to so far."""
+        unpriced: dict[str, list[Product]] = {each: [] for each in buyers}
+        for place, product in enumerate(self.products):
+            self.line(seller, product.code)
+            month = self.month(product.code)
+            for nth, buyer in enumerate(buyers, start=1):
+                line = self.line(buyer, product.code)
+                if line is not None:
+                    self.exact_cost(buyer, product.code, line.currency)
+                    self._day_figures[buyer, product.code] = self._figures(month, buyer)
+                elif self._is_unpriced(buyer, product):
+                    unpriced[buyer].append(product)
+                progress((place * len(buyers) + nth) // len(self.products), len(buyers))
+            del self._months[product.code], month
+        self._unpriced |= unpriced
+
     def unpriced(self, buyer: str) -> list[Product]:
         """What the buyer had without any rate from its seller."""
-        return [
-            each
-            for each in self.products
-            if self.rate(buyer, each.code) is None and self.month(each.code).buyer_days(buyer)
-        ]
+        if buyer not in self._unpriced:
+            self._unpriced[buyer] = [each for each in self.products if self._is_unpriced(buyer, each)]
+        return self._unpriced[buyer]
+
+    def _is_unpriced(self, buyer: str, product: Product) -> bool:
+        return self.rate(buyer, product.code) is None and self.month(product.code).has_something(buyer)
 
     def days_of(self, buyer: str, product: str) -> tuple[LineDay, ...]:
         """What was read of every day of a buyer's line."""
-        month = self.month(product)
-        per_unit = month.product.per_unit
+        figures = self._day_figures.get((buyer, product)) or self._figures(self.month(product), buyer)
+        per_unit = next(each.per_unit for each in self.products if each.code == product)
+        return tuple(day for part in figures for day in part.told(per_unit))
+
+    @staticmethod
+    def _figures(month: ProductMonth, buyer: str) -> list[DayFigures]:
         found = []
         for segment in month.segments:
             row, read = segment.row(buyer), segment.readings
             if row is None:
-                found += [LineDay(day.date, day.seconds // 3600, "0", "0", "0", "0", None) for day in read.days]
+                found.append(DayFigures(read.days, None))
                 continue
-            each_day = (read.used, read.settled.load, read.settled.held, read.allocated.reserve)
-            figures = zip(*(each[row].tolist() for each in each_day), strict=True)
-            for column, (day, (used, load, held, reserve)) in enumerate(zip(read.days, figures, strict=True)):
-                cap = read.cap(row, column)
-                found.append(
-                    LineDay(
-                        day.date,
-                        day.seconds // 3600,
-                        _in_units(used, day.seconds, per_unit),
-                        _in_units(load, day.seconds, per_unit),
-                        _in_units(held, day.seconds, per_unit),
-                        _in_units(reserve, 1, per_unit),
-                        None if cap is None else _in_units(cap, day.seconds, per_unit),
-                    )
-                )
-        return tuple(found)
+            each_day = (read.used, read.settled.load, read.settled.held, read.allocated.reserve, segment.caps)
+            found.append(DayFigures(read.days, np.stack([each[row] for each in each_day])))
+        return found
 
     def repriced(self, buyer: str, product: str, rate: Rate) -> Decimal:
         """What this month's days would have cost under another rate."""
@@ -256,12 +302,18 @@ class BillingPeriod:
         """What a buyer's line cost its seller, in a currency and unrounded: its part of the pool's cost where the
         seller owns the pool, else the buyer's branch's part of what the seller itself is charged; None where that is
         not known: there is no such line, or no exchange rate."""
+        key = buyer, product, currency
+        if key not in self._costs:
+            self._costs[key] = self._exact_cost(*key)
+        return self._costs[key]
+
+    def _exact_cost(self, buyer: str, product: str, currency: str) -> Fraction | None:
         seller = self.seller_of(buyer)
         if seller is None:
             return None
-        month, tree = self.month(product), self.accounts.tree
-        pool = self._pool_of(month, seller)
+        tree, pool = self.accounts.tree, self._pool_of(product, seller)
         if pool is not None:
+            month = self.month(product)
             parts_of = [(each, self._borne(month, pool, each).get(buyer, Decimal(0))) for each in pool.currencies]
             return self._exchanged(seller, parts_of, currency)
         above = self.line(seller, product)
@@ -273,14 +325,17 @@ class BillingPeriod:
 
     def owns_pool(self, account: str, product: str) -> bool:
         """Whether an account owns a pool of a product."""
-        return self._pool_of(self.month(product), account) is not None
+        return self._pool_of(product, account) is not None
 
-    def _pool_of(self, month: ProductMonth, owner: str) -> Pool | None:
-        if month.product.code not in self._pools:
-            self._pools[month.product.code] = {
-                self.accounts.tree.codes[self.accounts.row_of_id[each.owner_id]]: each for each in month.pools
+    def _pool_of(self, product: str, owner: str) -> Pool | None:
+        if product not in self._pools:
+            wanted = [each for each in self.products if each.code == product]
+            self._pools[product] = {
+                self.accounts.tree.codes[row]: each
+                for each in pools_service.pools(self._tx, wanted)
+                if (row := self.accounts.row_of_id.get(each.owner_id)) is not None
             }
-        return self._pools[month.product.code].get(owner)
+        return self._pools[product].get(owner)
 
     def _borne(self, month: ProductMonth, pool: Pool, currency: str) -> dict[str, Decimal]:
         if (pool.id, currency) not in self._bearers:

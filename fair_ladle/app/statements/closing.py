@@ -15,10 +15,9 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.statements import closed_store
-from fair_ladle.app.statements.billing import BillingPeriod, parse_month
+from fair_ladle.app.statements.billing import BillingPeriod, LineDay, parse_month
 from fair_ladle.app.statements.kept_books import KeptBook, packed, packed_book, unpacked
 from fair_ladle.app.statements.ledger import (
-    Ledger,
     Statement,
     is_made_of_other_facts,
     month_made_of,
@@ -27,8 +26,10 @@ from fair_ladle.app.statements.ledger import (
     taxed_text,
 )
 from fair_ladle.app.statements.months import is_settled
+from fair_ladle.app.statements.months_ledger import ClosingLedger, MonthsLedger
 from fair_ladle.app.statements.particulars import details, particulars
 from fair_ladle.app.statements.seller_months import buyers_of
+from fair_ladle.app.statements.totals import refuse_unless_kept
 from fair_ladle.core.calendar import day_name, month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
@@ -55,6 +56,8 @@ class Prepared:
     first: date
     findings: tuple[Finding, ...]
     statements: tuple[Statement, ...]
+    days_of: Callable[[str, str], tuple[LineDay, ...]]
+    """What was read of every day of a line, by its buyer and product (codes)."""
     book: KeptBook
     made_of: str
     settled: dict[date, str]
@@ -84,53 +87,56 @@ class Prepared:
 def prepare(
     tx: Transaction, actor: Actor, seller: str, month: str, progress: Progress = lambda done, total: None
 ) -> Prepared:
-    """A seller's month as it comes out now, with everything that stands in the way of closing it, and the days of every
-    line. For whoever runs the seller, or an account above it; reads only, and locks nothing. ``progress`` hears of how
-    many buyers it has gone through."""
-    prepared, period = _looked_at(tx, actor, seller, month, progress)
-    return replace(
-        prepared,
-        statements=tuple(
-            replace(
-                each,
-                lines=tuple(replace(line, days=period.days_of(each.buyer, line.product.code)) for line in each.lines),
-            )
-            for each in prepared.statements
-        ),
-    )
+    """A seller's month as it comes out now, with everything that stands in the way of closing it, and the lines of its
+    statements. For whoever runs the seller, or an account above it; reads only, and locks nothing. ``progress`` hears
+    of how many buyers it has gone through."""
+    return _looked_at(tx, actor, seller, month, ClosingLedger(tx, parse_month(month)[0]), progress)
 
 
 def look(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
-    """The same without the days, which only what is kept has."""
-    return _looked_at(tx, actor, seller, month, lambda done, total: None)[0]
+    """The same without the lines, from what months are kept to come to; refused while that of a large installation is
+    not kept."""
+    first, _ = parse_month(month)
+    accounts = accounts_service.known(tx)
+    accounts_service.row_in_scope(accounts, actor, seller)
+    ledger = MonthsLedger(tx)
+    if seller not in ledger.period(first).rate_cards.sellers:
+        # What is had of a seller without any rate is not kept.
+        return prepare(tx, actor, seller, month)
+    refuse_unless_kept(tx, accounts, first, sees_all=accounts_service.top_row(accounts, actor) == 0)
+    return _looked_at(tx, actor, seller, month, ledger)
 
 
 def _looked_at(
-    tx: Transaction, actor: Actor, seller: str, month: str, progress: Progress
-) -> tuple[Prepared, BillingPeriod]:
+    tx: Transaction,
+    actor: Actor,
+    seller: str,
+    month: str,
+    ledger: MonthsLedger,
+    progress: Progress = lambda done, total: None,
+) -> Prepared:
     first, last = parse_month(month)
     accounts = accounts_service.known(tx)
     seller_row = accounts_service.row_in_scope(accounts, actor, seller)
     closed_until = closed_store.closed_until(tx.connection, int(accounts.ids[seller_row]))
     made_of = month_made_of(tx, first)
     findings = _of_the_month(tx, first, last, closed_until, accounts.name(seller_row))
-    ledger = Ledger(tx)
     period = ledger.period(first)
     if seller not in period.accounts.tree:
         raise not_found("seller in that month", seller)
     buyers = buyers_of(tx, ledger, period, seller)
-    statements: list[Statement] = []
-    for place, buyer in enumerate(buyers, start=1):
-        statements += ledger.of_seller(seller, buyer, first)
-        progress(place, len(buyers))
+    if ledger.has_lines_of(first):
+        period.work_out(seller, [each for each in buyers if each in period.accounts.tree], progress)
+    statements = [each for buyer in buyers for each in ledger.of_seller(seller, buyer, first)]
     findings += _of_lines(period, ledger, seller, statements)
     findings += _of_tax(period, seller, statements)
     findings += _of_buyers(tx, ledger, period, seller, buyers, statements)
     months = {each: made for each, made in ledger.closed.get(seller, {}).items() if each < first}
     settled = {each: month_made_of(tx, each) for each, made in months.items() if is_made_of_other_facts(tx, each, made)}
     book = KeptBook(period.rate_cards.of_seller(seller), period.terms(seller))
-    prepared = Prepared(seller, first, tuple(findings), tuple(statements), book, made_of, settled, closed_until)
-    return prepared, period
+    return Prepared(
+        seller, first, tuple(findings), tuple(statements), period.days_of, book, made_of, settled, closed_until
+    )
 
 
 def _of_the_month(tx: Transaction, first: date, last: date, closed_until: date | None, name: str) -> list[Finding]:
@@ -148,23 +154,25 @@ def _of_the_month(tx: Transaction, first: date, last: date, closed_until: date |
     return found
 
 
-def _of_lines(period: BillingPeriod, ledger: Ledger, seller: str, statements: list[Statement]) -> list[Finding]:
+def _of_lines(period: BillingPeriod, ledger: MonthsLedger, seller: str, statements: list[Statement]) -> list[Finding]:
     """Markups without a cost, and costs that no exchange rate turns into the line's currency."""
     found: dict[str, Finding] = {}
     above = period.seller_of(seller)
     name = period.accounts.name(period.accounts.tree.row(seller))
     for statement in statements:
-        for line in statement.lines:
+        has_lines = any(each.kind is Kind.USAGE for each in statement.composed.owed)
+        currency = statement.currency
+        for line in ledger.sold(period, statement.buyer, currency) if has_lines else ():
             product, buyer = line.product, statement.buyer
             owns = period.owns_pool(seller, product.code)
-            if not owns and period.line(seller, product.code) is None:
+            if not owns and not ledger.is_charged(period, seller, product.code):
                 if line.rate.markup is not None:
                     says = f"{product.name} is sold at a markup, and {name} itself is charged nothing for it."
                     found.setdefault(says, Finding(True, says, buyer))
                 continue
-            if period.exact_cost(buyer, product.code, line.currency) is None:
+            if not line.has_cost:
                 says = (
-                    f"There is no exchange rate into {line.currency} up to {day_name(period.last)} "
+                    f"There is no exchange rate into {currency} up to {day_name(period.last)} "
                     f"for what {product.name} cost."
                 )
                 found.setdefault(says, Finding(True, says, buyer))
@@ -178,8 +186,10 @@ def _of_tax(period: BillingPeriod, seller: str, statements: list[Statement]) -> 
     """Tax classes that are named and have no percentage."""
     terms = period.terms(seller)
     missing: dict[str, tuple[str, str]] = {}
+    names = {each.code: each.name for each in period.products}
     for statement in statements:
-        named = {terms.tax_classes.get(each.product.code): each.product.name for each in statement.lines}
+        usage = [each.reference for each in statement.composed.owed if each.kind is Kind.USAGE]
+        named = {terms.tax_classes.get(each): names[each] for each in usage}
         named |= {each.tax_class: each.description or each.reference for each in statement.charges}
         for tax_class, what in named.items():
             if tax_class and statement.tax is TaxStatus.NORMAL and terms.percent(tax_class, period.last) is None:
@@ -192,7 +202,7 @@ def _of_tax(period: BillingPeriod, seller: str, statements: list[Statement]) -> 
 
 def _of_buyers(
     tx: Transaction,
-    ledger: Ledger,
+    ledger: MonthsLedger,
     period: BillingPeriod,
     seller: str,
     buyers: list[str],
@@ -210,7 +220,7 @@ def _of_buyers(
         row = accounts.tree.row(buyer)
         name = accounts.name(row)
         if accounts.tree.codes[int(accounts.tree.parent[row])] == seller:
-            unpriced = ", ".join(each.name for each in period.unpriced(buyer))
+            unpriced = ", ".join(each.name for each in ledger.unpriced(period, buyer))
             if unpriced:
                 found.append(Finding(False, f"{name} has no price for {unpriced}.", buyer))
         if buyer in billed and not accounts.facts[row].billing_email:
@@ -256,7 +266,10 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
         mine = particulars(
             of[prepared.seller], of[statement.buyer], today, accounts_service.names(accounts, statement.accounts())
         )
-        statement = replace(statement, number=numbered(today.year, number), particulars=mine)
+        lines = tuple(
+            replace(each, days=prepared.days_of(statement.buyer, each.product.code)) for each in statement.lines
+        )
+        statement = replace(statement, lines=lines, number=numbered(today.year, number), particulars=mine)
         document, digest = packed(statement_adapter.dump_json(statement))
         closed.append(statement)
         values = {

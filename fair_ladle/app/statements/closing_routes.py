@@ -116,7 +116,7 @@ def close(db: Keyed, who: Who, seller: str, month: str, body: CloseBody, after: 
     """Begin to close a month: its statements are numbered and kept for good, all of them at once. It goes on by itself,
     and is refused where the month is not any more what was seen."""
     key = db.run(closing_runs.begin, who, seller, month, body.seen, body.reason)
-    after.add_task(closing_runs.work, db.database, *key)
+    after.add_task(closing_runs.work_soon, db.database, *key)
     return _run(db, who, seller, month)
 
 
@@ -130,5 +130,5 @@ def stop(db: Keyed, who: Who, seller: str, month: str) -> Any:
 @routes.post("/{seller}/{month}/resume", response_model=ClosingRun)
 def resume(db: Keyed, who: Who, seller: str, month: str, after: BackgroundTasks) -> Any:
     """Take closing a month up again."""
-    after.add_task(closing_runs.work, db.database, *db.run(closing_runs.resume, who, seller, month))
+    after.add_task(closing_runs.work_soon, db.database, *db.run(closing_runs.resume, who, seller, month))
     return _run(db, who, seller, month)

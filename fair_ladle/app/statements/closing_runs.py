@@ -20,6 +20,7 @@ from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.statements import closing
 from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.tables import closing_runs as runs
+from fair_ladle.app.statements.totals import is_large
 
 HELD = timedelta(seconds=60)
 """How long a run is somebody's without a sign of life."""
@@ -114,6 +115,13 @@ def under_way(tx: Transaction) -> list[tuple[int, date]]:
     free = sa.or_(runs.c.taken_until.is_(None), runs.c.taken_until < tx.now)
     wanted = sa.select(runs.c.seller_id, runs.c.first_day).where(runs.c.state == "running", free)
     return [(row.seller_id, row.first_day) for row in tx.connection.execute(wanted)]
+
+
+def work_soon(database: Database, seller_id: int, first: date) -> None:
+    """Close a month that was begun, at once; that of a large installation is left to the jobs, which have a process of
+    their own. Trusted: whoever began it may."""
+    if not database.snapshot(lambda tx: is_large(accounts_service.known(tx))):
+        work(database, seller_id, first)
 
 
 def work(database: Database, seller_id: int, first: date, going_on: Callable[[], bool] = lambda: True) -> None:

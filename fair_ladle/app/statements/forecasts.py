@@ -19,7 +19,7 @@ from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.calendar import Day, days_of, month_before
 from fair_ladle.core.forecasting import DayAhead, Range, days_ahead, range_of, starts
-from fair_ladle.core.pricing import BuyerDay, Rate, charge
+from fair_ladle.core.pricing import BuyerDay, Rate, charge, summed
 
 NOTHING = (Decimal(0), Decimal(0))
 MONTHS_BEFORE = 3
@@ -103,7 +103,8 @@ def forecast(tx: Transaction, buyer: str, first: date, last: date) -> list[Forec
             assumed = each.history[len(each.history) - each.read :]
             assumed = assumed + days_ahead(each.history, first_start + start, each.ahead)
             if each.rate.charges_anyway or any(day.counts for day in assumed):
-                charged = charge(each.rate, assumed, each.per_unit, decimals_of(each.currency), len(days))
+                together = summed(each.rate, assumed, each.per_unit)
+                charged = charge(each.rate, together, decimals_of(each.currency), len(days))
                 amounts.append((each.code, charged.amount, each.currency))
         ledger.assumed = (period, amounts)
         for currency, total in ledger.totals(seller, buyer, first).items():

@@ -18,12 +18,14 @@ from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod, Line
 from fair_ladle.app.statements.kept_books import closed_months, unpacked
 from fair_ladle.app.statements.particulars import Particulars
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.calendar import month_after, month_of
+from fair_ladle.core.pricing import Rate
 from fair_ladle.core.quantities import plain
 from fair_ladle.core.statement_lines import (
     ChargeTerms,
@@ -128,6 +130,16 @@ class _Charged:
     taxed: ByPercent
 
 
+@dataclass(frozen=True)
+class Sold:
+    """A usage line without its amount: of which product, by which rate, and whether what it cost the seller is known in
+    its currency."""
+
+    product: Product
+    rate: Rate
+    has_cost: bool
+
+
 class Ledger:
     """Statements of some buyers (codes; all, if not said), each month read once."""
 
@@ -194,6 +206,21 @@ class Ledger:
     def lines(self, period: BillingPeriod, buyer: str, currency: str) -> tuple[Line, ...]:
         """A buyer's usage lines in a currency."""
         return tuple(each for each in period.lines(buyer) if each.currency == currency)
+
+    def sold(self, period: BillingPeriod, buyer: str, currency: str) -> list[Sold]:
+        """The same without their amounts."""
+        return [
+            Sold(each.product, each.rate, period.exact_cost(buyer, each.product.code, currency) is not None)
+            for each in self.lines(period, buyer, currency)
+        ]
+
+    def is_charged(self, period: BillingPeriod, buyer: str, product: str) -> bool:
+        """Whether a buyer has a line for a product (code)."""
+        return period.line(buyer, product) is not None
+
+    def unpriced(self, period: BillingPeriod, buyer: str) -> list[Product]:
+        """What a buyer had without a rate."""
+        return period.unpriced(buyer)
 
     def _stored(self, seller: str, buyer: str, first: date) -> tuple[Statement, ...]:
         return tuple(

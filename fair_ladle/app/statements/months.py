@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, timedelta
 from functools import cached_property
 
@@ -20,9 +20,10 @@ from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import Day, days_of, local_day
 from fair_ladle.core.costing import supply_on
-from fair_ladle.core.pricing import Basis, BuyerDay
+from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Summed, summed
+from fair_ladle.core.quantities import units_to_micro
 from fair_ladle.core.readings import Readings, read_days
-from fair_ladle.core.settling import Flags, pool_of
+from fair_ladle.core.settling import NO_LIMIT, Flags, pool_of
 from fair_ladle.core.tree import Ints
 
 
@@ -37,6 +38,8 @@ class Segment:
     """The pools by their owners' rows."""
     uncharged: dict[int, Flags]
     """Days on which accounts are suspended without being charged, by the rows that this was said of."""
+    _sums: dict[tuple[Basis, bool], Ints] = field(default_factory=dict, compare=False, repr=False)
+    _weights: dict[bool, Ints] = field(default_factory=dict, compare=False, repr=False)
 
     def supply(self, row: int) -> Ints:
         """What the lots of the pool that an account (row) owns give, in grain-seconds a day."""
@@ -50,6 +53,60 @@ class Segment:
             if above in self.uncharged:
                 days &= ~self.uncharged[above]
         return days
+
+    @cached_property
+    def charged(self) -> Flags | None:
+        """The same of every account, accounts × days; None where every day is."""
+        if not self.uncharged:
+            return None
+        days = np.ones((len(self.accounts.tree), len(self.readings.days)), dtype=bool)
+        for row, flags in self.uncharged.items():
+            days[self.accounts.tree.branch(row)] &= ~flags
+        return days
+
+    @cached_property
+    def caps(self) -> Ints:
+        """The cap of every account on every day in grain-seconds, below 0 = none; accounts × days."""
+        read = self.readings
+        written = read.allocated.cap
+        caps: Ints = np.where(written >= NO_LIMIT, -1, np.where(written >= NO_LIMIT, 0, written) * read.seconds)
+        for row, column in read.allocated.following:
+            most = read.cap(row, column)
+            caps[row, column] = -1 if most is None else most
+        return caps
+
+    def sums(self, basis: Basis, has_overage: bool) -> Ints:
+        """Of every account the chargeable grain-seconds of its days, what was past its cap (or beyond its reserve), and
+        how many days count; 3 × accounts."""
+        if (basis, has_overage) not in self._sums:
+            self._sums[basis, has_overage] = self._summed(basis, has_overage)
+        return self._sums[basis, has_overage]
+
+    def _summed(self, basis: Basis, has_overage: bool) -> Ints:
+        read, grid = self.readings, self.readings.allocated
+        reserve, held = grid.reserve * read.seconds, read.settled.held
+        counts = grid.present | (held > 0)
+        quantity = {Basis.USED: read.used, Basis.HELD: held, Basis.RESERVED: reserve}[basis]
+        past: Ints = np.zeros_like(quantity)
+        if has_overage and basis is Basis.RESERVED:
+            past = np.maximum(0, read.used - reserve)
+        elif has_overage:
+            measured = read.used if basis is Basis.USED else read.settled.load
+            past = np.where(grid.overage & (self.caps >= 0), np.maximum(0, measured - self.caps), 0)
+        if basis is not Basis.RESERVED:
+            quantity = np.maximum(0, quantity - past)
+        if self.charged is not None:
+            quantity, past, counts = quantity * self.charged, past * self.charged, counts & self.charged
+        return np.stack([each.sum(axis=1) for each in (quantity, past, counts)])
+
+    def weights(self, basis: Basis) -> Ints:
+        """Every account's part in its buyers' lines, in grain-seconds."""
+        key = basis is Basis.USED
+        if key not in self._weights:
+            settled = self.readings.settled
+            weights = self.readings.own if key else self.readings.own + (settled.held - settled.load)
+            self._weights[key] = (weights if self.charged is None else weights * self.charged).sum(axis=1)
+        return self._weights[key]
 
     def row(self, code: str) -> int | None:
         """The row of an account that a pool reaches."""
@@ -125,6 +182,35 @@ class ProductMonth:
             )
         return days if something or anyway else None
 
+    def summed(self, code: str, rate: Rate) -> Summed | None:
+        """A buyer's days together as a rate counts them; None where it has no line: its own pool, or (unless the rate
+        charges anyway) nothing held or allocated."""
+        if rate.aggregate is not Aggregate.AVERAGE:
+            days = self.buyer_days(code, rate.charges_anyway)
+            return summed(rate, days, self.product.per_unit) if days else None
+        sums = self._sums(code, rate.basis, rate.overage_price is not None)
+        if sums is None or not self.seconds or not (sums[2] or rate.charges_anyway):
+            return None
+        quantity, past = (units_to_micro(each, self.seconds, self.product.per_unit) for each in sums[:2])
+        return Summed(quantity, past, sums[2])
+
+    def has_something(self, code: str) -> bool:
+        """Whether an account held something of others' pools, or was allocated something."""
+        sums = self._sums(code, Basis.HELD, has_overage=False)
+        return sums is not None and sums[2] > 0
+
+    def _sums(self, code: str, basis: Basis, has_overage: bool) -> tuple[int, int, int] | None:
+        quantity = past = counted = 0
+        for segment in self.segments:
+            row = segment.row(code)
+            if row is None:
+                continue
+            if segment.owner[row] == row:
+                return None
+            more = segment.sums(basis, has_overage)[:, row].tolist()
+            quantity, past, counted = quantity + more[0], past + more[1], counted + more[2]
+        return quantity, past, counted
+
     def weights(self, code: str, basis: Basis) -> list[tuple[str, int]]:
         """Each account of a buyer's branch with its weight in grain-seconds, in tree order."""
         sums: dict[str, int] = {}
@@ -132,16 +218,9 @@ class ProductMonth:
             row = segment.row(code)
             if row is None:
                 continue
-            rows = segment.branch(row)
-            weights = segment.readings.own[rows]
-            if basis is not Basis.USED:
-                settled = segment.readings.settled
-                weights = weights + (settled.held[rows] - settled.load[rows])
-            charged = segment.charged_days(row)
-            weight = (weights if charged.all() else weights[:, charged]).sum(axis=1)
-            for each, value in zip(rows.tolist(), weight.tolist(), strict=True):
-                name = segment.accounts.tree.codes[each]
-                sums[name] = sums.get(name, 0) + value
+            rows, codes = segment.branch(row), segment.accounts.tree.codes
+            for each, value in zip(rows.tolist(), segment.weights(basis)[rows].tolist(), strict=True):
+                sums[codes[each]] = sums.get(codes[each], 0) + value
         return list(sums.items())
 
     def bearers(self, pool: Pool) -> tuple[tuple[str, int], list[tuple[str, int]], int]:
@@ -213,7 +292,7 @@ def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict
     return found
 
 
-_FIGURES = 8
+_FIGURES = 9
 """About so many arrays like ``own`` a month of a product has."""
 
 

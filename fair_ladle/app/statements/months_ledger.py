@@ -7,9 +7,10 @@ from decimal import Decimal
 
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod, Line
-from fair_ladle.app.statements.ledger import Ledger, numbered
+from fair_ladle.app.statements.ledger import Ledger, Sold, numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.statements.totals import ProductTotals, product_totals
 from fair_ladle.core.calendar import month_of
@@ -44,6 +45,32 @@ class MonthsLedger(Ledger):
         """None: amounts are all that is wanted."""
         return ()
 
+    def has_lines_of(self, first: date) -> bool:
+        """Whether it has the lines of the month that begins on a day, and not their amounts alone."""
+        return False
+
+    def sold(self, period: BillingPeriod, buyer: str, currency: str) -> list[Sold]:
+        """A buyer's usage lines in a currency, without their amounts."""
+        found = []
+        for product, each in zip(self._products, self.totals(period.first), strict=True):
+            rate = period.rate(buyer, product.code)
+            if rate is not None and each.amounts.get(buyer, (None, None))[1] == currency:
+                found.append(Sold(product, rate, each.costs[buyer] is not None))
+        return found
+
+    def is_charged(self, period: BillingPeriod, buyer: str, product: str) -> bool:
+        """Whether a buyer has a line for a product (code)."""
+        return any(
+            buyer in each.amounts
+            for mine, each in zip(self._products, self.totals(period.first), strict=True)
+            if mine.code == product
+        )
+
+    def unpriced(self, period: BillingPeriod, buyer: str) -> list[Product]:
+        """What a buyer of a seller with rates had without one."""
+        totals = zip(self._products, self.totals(period.first), strict=True)
+        return [product for product, each in totals if buyer in each.unpriced]
+
     def nets(self, seller: str, buyer: str, first: date) -> list[tuple[str, Decimal, str | None]]:
         """By currency, what a buyer owes before tax, and its number where the month is closed."""
         if first in self.closed.get(seller, {}):
@@ -66,3 +93,37 @@ class MonthsLedger(Ledger):
         for _, amount, currency in self.usage(period, buyer):
             nets[currency] = nets.get(currency, Decimal(0)) + amount
         return [(currency, net, None) for currency, net in sorted(nets.items())]
+
+
+class ClosingLedger(MonthsLedger):
+    """Statements of everybody with the lines of one month; other months as amounts alone."""
+
+    def __init__(self, tx: Transaction, first: date):
+        super().__init__(tx)
+        self._first = first
+
+    def has_lines_of(self, first: date) -> bool:
+        """Whether it has the lines of the month that begins on a day, and not their amounts alone."""
+        return first == self._first
+
+    def usage(self, period: BillingPeriod, buyer: str) -> list[tuple[str, Decimal, str]]:
+        """Product (code), amount and currency of every usage line of a buyer."""
+        of = Ledger if self.has_lines_of(period.first) else MonthsLedger
+        return of.usage(self, period, buyer)
+
+    def lines(self, period: BillingPeriod, buyer: str, currency: str) -> tuple[Line, ...]:
+        """A buyer's usage lines in a currency."""
+        of = Ledger if self.has_lines_of(period.first) else MonthsLedger
+        return of.lines(self, period, buyer, currency)
+
+    def sold(self, period: BillingPeriod, buyer: str, currency: str) -> list[Sold]:
+        """The same without their amounts."""
+        return Ledger.sold(self, period, buyer, currency)
+
+    def is_charged(self, period: BillingPeriod, buyer: str, product: str) -> bool:
+        """Whether a buyer has a line for a product (code)."""
+        return Ledger.is_charged(self, period, buyer, product)
+
+    def unpriced(self, period: BillingPeriod, buyer: str) -> list[Product]:
+        """What a buyer had without a rate."""
+        return Ledger.unpriced(self, period, buyer)

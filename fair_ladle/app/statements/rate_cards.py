@@ -106,6 +106,13 @@ def drop(tx: Transaction, seller_id: int, buyer_id: int | None, product_id: int,
     store.drop_rate(tx.connection, seller_id, buyer_id, product_id, first_day)
 
 
+def _by_whom(rates: Sequence[Rate]) -> Mapping[tuple[str, str, str | None], list[Rate]]:
+    found: dict[tuple[str, str, str | None], list[Rate]] = defaultdict(list)
+    for each in rates:
+        found[each.seller, each.product, each.buyer].append(each)
+    return found
+
+
 class RateCards:
     """Every rate, over the tree of a day: who prices what for whom, and in which currency."""
 
@@ -114,9 +121,7 @@ class RateCards:
         self.accounts = accounts
         self.rates = rates(tx, codes, {each.id: each.code for each in pools_service.products(tx)})
         self.sellers = {rate.seller for rate in self.rates}
-        self._rates_of: dict[tuple[str, str], list[Rate]] = defaultdict(list)
-        for rate in self.rates:
-            self._rates_of[rate.seller, rate.product].append(rate)
+        self._rates_of = _by_whom(self.rates)
 
     def over(self, accounts: Accounts, more: Sequence[Rate]) -> RateCards:
         """The same rates and some more over another tree: what a plan would be charged."""
@@ -127,9 +132,7 @@ class RateCards:
         found.accounts = accounts
         found.rates = [*self.rates, *more]
         found.sellers = self.sellers | {rate.seller for rate in more}
-        found._rates_of = defaultdict(list, {key: list(rates) for key, rates in self._rates_of.items()})
-        for rate in more:
-            found._rates_of[rate.seller, rate.product].append(rate)
+        found._rates_of = _by_whom(found.rates)
         return found
 
     def kept(self, books: Mapping[str, Sequence[Rate]]) -> RateCards:
@@ -141,9 +144,7 @@ class RateCards:
         found.rates = [each for each in self.rates if each.seller not in books]
         found.rates += [each for kept in books.values() for each in kept]
         found.sellers = {each.seller for each in found.rates}
-        found._rates_of = defaultdict(list)
-        for each in found.rates:
-            found._rates_of[each.seller, each.product].append(each)
+        found._rates_of = _by_whom(found.rates)
         return found
 
     @cached_property
@@ -168,7 +169,8 @@ class RateCards:
         seller = self.seller_of(buyer)
         if seller is None:
             return None
-        return rate_for(self._rates_of.get((seller, product), []), seller, buyer, product, first)
+        fitting = [each for whom in (buyer, None) for each in self._rates_of.get((seller, product, whom), ())]
+        return rate_for(fitting, seller, buyer, product, first)
 
     def currency(self, rate: Rate) -> str:
         """The rate's currency, or the seller's, or the nearest above it that has one."""

@@ -76,7 +76,7 @@ def worked_out(tx: Transaction, product: Product, first: date, last: date) -> Pr
         if found is not None:
             amounts[buyer] = (found[2].amount, found[1])
             costs[buyer] = period.cost(buyer, product.code, found[1])
-        elif period.rate(buyer, product.code) is None and month.buyer_days(buyer):
+        elif period.rate(buyer, product.code) is None and month.has_something(buyer):
             unpriced.add(buyer)
     return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days), tuple(_pools(period, product)))
 
@@ -112,6 +112,11 @@ def costs_of(
     return found, False
 
 
+def is_large(accounts: Accounts) -> bool:
+    """Whether there are so many accounts that a month of all buyers is worked out by the job alone."""
+    return len(accounts.tree) >= LARGE
+
+
 def refuse_unless_kept(tx: Transaction, accounts: Accounts, first: date, sees_all: bool) -> None:
     """Refused while a month of a large installation is not kept for all products, which a job does: to work it out
     takes minutes, and everybody who asks would do it again. Months older than those it keeps are worked out.
@@ -119,7 +124,7 @@ def refuse_unless_kept(tx: Transaction, accounts: Accounts, first: date, sees_al
     ``sees_all``: it is said of how many products it is kept; who does not see all is told of no number.
     """
     today = accounts_service.today(tx)
-    if len(accounts.tree) < LARGE or (today.year - first.year) * 12 + today.month - first.month >= MONTHS_KEPT:
+    if not is_large(accounts) or (today.year - first.year) * 12 + today.month - first.month >= MONTHS_KEPT:
         return
     last = month_of(f"{first:%Y-%m}")[1]
     there, products = store.kept_months(tx.connection, first), pools_service.products(tx)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from datetime import datetime
 from typing import Any
 
@@ -29,10 +29,10 @@ def _micros(column: sa.ColumnElement[Any]) -> sa.ColumnElement[int]:
 
 
 def _arrays(connection: sa.Connection, statement: sa.Select[Any], columns: int) -> list[Ints]:
-    rows = connection.execute(statement).fetchall()
-    if not rows:
-        return [np.empty(0, dtype=np.int64) for _ in range(columns)]
-    return [np.array(column, dtype=np.int64) for column in zip(*rows, strict=True)]
+    parts = [np.empty((columns, 0), dtype=np.int64)]
+    for rows in connection.execute(statement).partitions(ROWS_AT_ONCE):
+        parts.append(np.array(list(zip(*rows, strict=True)), dtype=np.int64))
+    return list(np.concatenate(parts, axis=1))
 
 
 def units_in_use(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[UnitsInUse]:
@@ -136,7 +136,6 @@ def samples_of_each(
     if account_ids is not None:
         wanted.append(s.c.account_id.in_(account_ids))
     picked = sa.select(s.c.product_id, s.c.account_id, s.c.category, _micros(s.c.at).label("micros"), s.c.bytes)
-    found: dict[int, list[sa.Row[tuple[int, int, str, int, int]]]] = {each: [] for each in product_ids}
     statements = [picked.where(*wanted)]
     if begin is not None:
         series = (s.c.product_id, s.c.account_id, s.c.category)
@@ -144,24 +143,20 @@ def samples_of_each(
         before = newest.subquery()
         same = [s.c[name] == before.c[name] for name in ("product_id", "account_id", "category", "at")]
         statements = [picked.join(before, sa.and_(*same)), picked.where(*wanted, s.c.at >= begin)]
-    for statement in statements:
-        for row in connection.execute(statement):
-            found[row[0]].append(row)
-    return {each: _numbered(rows) for each, rows in found.items()}
+    number: dict[str, int] = {}
+    parts = [np.empty((5, 0), dtype=np.int64)]
+    for query in statements:
+        for rows in connection.execute(query).partitions(ROWS_AT_ONCE):
+            product, account, category, at, stored = zip(*rows, strict=True)
+            numbered = [number.setdefault(name, len(number)) for name in category]
+            parts.append(np.array([product, account, numbered, at, stored], dtype=np.int64))
+    found = np.concatenate(parts, axis=1)
+    of_each = {each: found[1:, found[0] == each] for each in product_ids}
+    return {each: (mine[0], mine[1], mine[2], mine[3]) for each, mine in of_each.items()}
 
 
-def _numbered(rows: Sequence[sa.Row[tuple[int, int, str, int, int]]]) -> tuple[Ints, Ints, Ints, Ints]:
-    if not rows:
-        empty = np.empty(0, dtype=np.int64)
-        return empty, empty, empty, empty
-    _, account, category, at, stored = zip(*rows, strict=True)
-    number = {name: place for place, name in enumerate(sorted(set(category)))}
-    return (
-        np.array(account, dtype=np.int64),
-        np.array([number[name] for name in category], dtype=np.int64),
-        np.array(at, dtype=np.int64),
-        np.array(stored, dtype=np.int64),
-    )
+ROWS_AT_ONCE = 50_000
+"""So many are held as rows before they are numbers."""
 
 
 def changed_between(connection: sa.Connection, product_id: int, since: datetime, until: datetime) -> list[int]:

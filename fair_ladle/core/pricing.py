@@ -10,7 +10,7 @@ from enum import StrEnum
 from fractions import Fraction
 from typing import NamedTuple
 
-from fair_ladle.core.quantities import half_up_exactly, units_to_micro
+from fair_ladle.core.quantities import half_up, half_up_exactly, units_to_micro
 from fair_ladle.core.sharing import largest_remainder
 
 
@@ -213,23 +213,26 @@ def charge(rate: Rate, days: Summed, decimals: int, period_days: int, cost: Frac
     """
     with localcontext(prec=80):
         slices: tuple[Slice, ...] = ()
+        chargeable, amount = days.quantity, Decimal(0)
         if rate.markup is None:
             chargeable = max(Decimal(0), days.quantity - rate.included, rate.committed or Decimal(0))
             slices = tier_slices(rate.tiers, rate.tier_mode, chargeable)
-            amount = Fraction(sum((each.amount for each in slices), Decimal(0)))
-        else:
-            chargeable = days.quantity
-            amount = (cost or Fraction(0)) * (1 + Fraction(rate.markup) / 100)
+            amount = sum((each.amount for each in slices), Decimal(0))
         overage_amount = days.past_cap * (rate.overage_price or 0)
-        amount += Fraction(overage_amount)
+        amount += overage_amount
         fee_days = days.counted if rate.fees is Fees.BY_DAY else period_days
-        standing = Fraction(fee_days, period_days)
-        least = Fraction(rate.minimum or 0) * standing
-        raised = amount < least
-        fixed_fee = rate.fixed_fee or Decimal(0)
-        owed = max(amount, least) + Fraction(fixed_fee) * standing
+        least, fixed_fee = rate.minimum or Decimal(0), rate.fixed_fee or Decimal(0)
+        if rate.markup is None and fee_days == period_days:
+            raised = amount < least
+            owed = half_up(max(amount, least) + fixed_fee, decimals)
+        else:
+            marked_up = Fraction(0) if rate.markup is None else (cost or 0) * (1 + Fraction(rate.markup) / 100)
+            standing = Fraction(fee_days, period_days)
+            exact, standing_least = Fraction(amount) + marked_up, Fraction(least) * standing
+            raised = exact < standing_least
+            owed = half_up_exactly(max(exact, standing_least) + Fraction(fixed_fee) * standing, decimals)
         if rate.markup is not None and cost is None:
-            owed, raised = Fraction(0), False
+            owed, raised = half_up_exactly(Fraction(0), decimals), False
         return Charge(
             days.quantity,
             days.past_cap,
@@ -239,7 +242,7 @@ def charge(rate: Rate, days: Summed, decimals: int, period_days: int, cost: Frac
             overage_amount,
             raised,
             fixed_fee,
-            half_up_exactly(owed, decimals),
+            owed,
             rate.committed,
             None if cost is None else half_up_exactly(cost, 6),
             fee_days,

@@ -321,12 +321,11 @@ def laid_terms(
         every: Ints = np.concatenate([each[2] for each in ahead if each is not None])
         terms = every[(every[:, 10] <= day.toordinal()) & (every[:, 11] >= day.toordinal())]
     else:
-        found = list[tuple[int, ...]]()
-        for part in [None] if ids is None else batched(ids):
-            found += store.terms_between(tx.connection, list(column), day, day, part)
-        terms = np.array(found, dtype=np.int64).reshape(-1, 12)
-    rows = np.array([accounts.row_of_id.get(each, -1) for each in terms[:, 0].tolist()], dtype=np.int64)
-    terms, rows = terms[rows >= 0], rows[rows >= 0]
+        parts = [None] if ids is None else batched(ids)
+        found = [store.terms_between(tx.connection, list(column), day, day, part) for part in parts]
+        terms = np.concatenate(found or [np.empty((0, 12), dtype=np.int64)])
+    terms = terms[np.isin(terms[:, 0], accounts.ids)]
+    rows = accounts.rows(terms[:, 0])
     columns = np.array([column[each] for each in terms[:, 1].tolist()], dtype=np.int64)
     grid.lay(rows, columns, terms_of(terms))
     said = terms[:, 7] >= 0
@@ -358,8 +357,7 @@ def read_terms_ahead(tx: Transaction, product: Product, first: date, last: date)
     """Read the allocations of a product from a day to another in one go: ``laid_terms`` finds those days there, as long
     as the facts of one instant are seen."""
     if tx.kept is not None:
-        found = store.terms_between(tx.connection, [product.id], first, last)
-        tx.kept[_ahead(product)] = (first, last, np.array(found, dtype=np.int64).reshape(-1, 12))
+        tx.kept[_ahead(product)] = (first, last, store.terms_between(tx.connection, [product.id], first, last))
 
 
 def _ahead(product: Product) -> str:

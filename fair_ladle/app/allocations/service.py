@@ -23,7 +23,6 @@ from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.allocations import Grid, by_day
 from fair_ladle.core.calendar import Day, day_name
-from fair_ladle.core.tree import Ints
 
 ONE_DAY = timedelta(days=1)
 
@@ -98,8 +97,7 @@ def by_days(
     """Each product's (id) allocations laid over consecutive days: accounts × days; with ``ids`` of these accounts
     alone."""
     first, last = days[0].date, days[-1].date
-    read = store.terms_between(tx.connection, [each.id for each in products], first, last, ids)
-    every: Ints = np.array(read, dtype=np.int64).reshape(-1, 12)
+    every = store.terms_between(tx.connection, [each.id for each in products], first, last, ids)
     every = every[np.isin(every[:, 0], accounts.ids)]
     grids = {}
     for product in products:

@@ -24,10 +24,12 @@ from fair_ladle.app.allocations.rows import (
 )
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, kept_days, use_changes
 from fair_ladle.app.allocations.tables import held_ahead as held_ahead_table
+from fair_ladle.app.plumbing.arrays import numbers
 from fair_ladle.app.plumbing.database import batched, fetch, listed, pairs
 from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.tree import Ints
 
 PER = (
     sa.select(products.c.code)
@@ -218,7 +220,7 @@ def terms_between(
     first: date,
     last: date,
     account_ids: Collection[int] | None = None,
-) -> list[tuple[int, ...]]:
+) -> Ints:
     """(account, product, reserve, cap, burst, whether grace, whether overage, grace days, the product whose seats the
     cap follows, grains for each, first and last day) of the versions in force at some time from a day to another (of
     these accounts): ``NO_LIMIT`` where there is no cap, burst or last day, -1 where no days or no seats are said. Days
@@ -246,7 +248,7 @@ def terms_between(
     )
     if account_ids is not None:
         wanted = wanted.where(a.c.account_id.in_(account_ids))
-    return [tuple(row) for row in connection.execute(wanted)]
+    return numbers(connection, wanted).T
 
 
 def kept_of(connection: sa.Connection, keys: Collection[tuple[int, date]]) -> list[KeptDayRecord]:

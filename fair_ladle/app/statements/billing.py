@@ -138,6 +138,7 @@ class BillingPeriod:
         self._pools: dict[str, dict[str, Pool]] = {}
         self._costs: dict[tuple[str, str, str], Fraction | None] = {}
         self._unpriced: dict[str, list[Product]] = {}
+        self._parts: dict[tuple[str, str], dict[str, Decimal]] = {}
         self._day_figures: dict[tuple[str, str], list[DayFigures]] = {}
 
     @property
@@ -319,9 +320,17 @@ class BillingPeriod:
         above = self.line(seller, product)
         if above is None:
             return None
-        branch = {tree.codes[row] for row in tree.branch(tree.row(buyer)).tolist()}
-        parts = sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
+        of = self._amounts_of(seller, above)
+        branch = [tree.codes[row] for row in tree.branch(tree.row(buyer)).tolist()]
+        parts = sum((of[each] for each in branch if each in of), Decimal(0))
         return self._exchanged(seller, [(above.currency, parts)], currency)
+
+    def _amounts_of(self, buyer: str, line: Line) -> dict[str, Decimal]:
+        """Each account's (code) part of a buyer's line."""
+        key = buyer, line.product.code
+        if key not in self._parts:
+            self._parts[key] = {each.account: each.amount for each in line.shares}
+        return self._parts[key]
 
     def owns_pool(self, account: str, product: str) -> bool:
         """Whether an account owns a pool of a product."""

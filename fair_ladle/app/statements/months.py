@@ -232,10 +232,11 @@ class ProductMonth:
             owner = segment.accounts.tree.codes[row]
             own += int(segment.readings.own[row].sum())
             supply += int(segment.supply(row).sum())
-            for each in segment.branch(row).tolist():
-                if segment.accounts.tree.parent[each] == row and each != row:
-                    code = segment.accounts.tree.codes[each]
-                    below[code] = below.get(code, 0) + int(segment.readings.settled.held[each].sum())
+            branch, tree = segment.branch(row), segment.accounts.tree
+            children = branch[tree.parent[branch] == row]
+            held = segment.readings.settled.held[children].sum(axis=1)
+            for each, value in zip(children.tolist(), held.tolist(), strict=True):
+                below[tree.codes[each]] = below.get(tree.codes[each], 0) + value
         return (owner, own), list(below.items()), supply
 
 

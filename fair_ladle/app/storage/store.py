@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
-import numpy as np
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.service import PAST_EVERY_PATH
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.arrays import numbers
 from fair_ladle.app.plumbing.database import batched, fetch
 from fair_ladle.app.pools.tables import pools
 from fair_ladle.app.storage.rows import (
@@ -291,8 +291,7 @@ def of_accounts(connection: sa.Connection, product_id: int) -> list[AccountSize]
 def in_branch(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], is_whole: bool) -> Ints:
     """The same of the accounts of a branch (``inside`` is of stored.account_id), as an array: accounts × 5."""
     wanted = _of_accounts(product_id).where(inside)
-    rows = connection.execute(wanted.with_hint(k, IN_ORDER, "mysql") if is_whole else wanted).fetchall()
-    return np.array([tuple(row) for row in rows], dtype=np.int64).reshape(-1, 5)
+    return numbers(connection, wanted.with_hint(k, IN_ORDER, "mysql") if is_whole else wanted).T
 
 
 def _of_accounts(product_id: int) -> sa.Select[Any]:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import sqlalchemy as sa
 
+from fair_ladle.app.plumbing.arrays import ROWS_AT_ONCE, as_numbers, numbers
 from fair_ladle.app.plumbing.database import Prepared, fetch
 from fair_ladle.app.usage.rows import (
     AssignmentRecord,
@@ -26,13 +27,6 @@ from fair_ladle.core.tree import Ints
 
 def _micros(column: sa.ColumnElement[Any]) -> sa.ColumnElement[int]:
     return sa.func.timestampdiff(sa.text("MICROSECOND"), sa.text("'1970-01-01'"), column)
-
-
-def _arrays(connection: sa.Connection, statement: sa.Select[Any], columns: int) -> list[Ints]:
-    parts = [np.empty((columns, 0), dtype=np.int64)]
-    for rows in connection.execute(statement).partitions(ROWS_AT_ONCE):
-        parts.append(np.array(list(zip(*rows, strict=True)), dtype=np.int64))
-    return list(np.concatenate(parts, axis=1))
 
 
 def units_in_use(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[UnitsInUse]:
@@ -78,7 +72,7 @@ def intervals(
 ) -> tuple[Ints, Ints, Ints]:
     """Account ids, begins and ends (µs, FAR = still in use) of assignments that touch a period."""
     statement = _intervals(begin, end, account_ids).where(assignments.c.product_id == product_id)
-    account, begins, ends = _arrays(connection, statement, 3)
+    account, begins, ends = numbers(connection, statement)
     return account, begins, ends
 
 
@@ -92,7 +86,7 @@ def intervals_of_each(
     """The same of several products, by product (id)."""
     a = assignments
     statement = _intervals(begin, end, account_ids).where(a.c.product_id.in_(product_ids)).add_columns(a.c.product_id)
-    account, begins, ends, product = _arrays(connection, statement, 4)
+    account, begins, ends, product = numbers(connection, statement)
     picked = {each: product == each for each in product_ids}
     return {each: (account[mine], begins[mine], ends[mine]) for each, mine in picked.items()}
 
@@ -135,7 +129,7 @@ def samples_of_each(
     wanted = [s.c.product_id.in_(product_ids), s.c.at < end]
     if account_ids is not None:
         wanted.append(s.c.account_id.in_(account_ids))
-    picked = sa.select(s.c.product_id, s.c.account_id, s.c.category, _micros(s.c.at).label("micros"), s.c.bytes)
+    picked = sa.select(s.c.product_id, s.c.account_id, _micros(s.c.at).label("micros"), s.c.bytes, s.c.category)
     statements = [picked.where(*wanted)]
     if begin is not None:
         series = (s.c.product_id, s.c.account_id, s.c.category)
@@ -144,19 +138,14 @@ def samples_of_each(
         same = [s.c[name] == before.c[name] for name in ("product_id", "account_id", "category", "at")]
         statements = [picked.join(before, sa.and_(*same)), picked.where(*wanted, s.c.at >= begin)]
     number: dict[str, int] = {}
-    parts = [np.empty((5, 0), dtype=np.int64)]
+    parts = [np.empty((0, 5), dtype=np.int64)]
     for query in statements:
         for rows in connection.execute(query).partitions(ROWS_AT_ONCE):
-            product, account, category, at, stored = zip(*rows, strict=True)
-            numbered = [number.setdefault(name, len(number)) for name in category]
-            parts.append(np.array([product, account, numbered, at, stored], dtype=np.int64))
-    found = np.concatenate(parts, axis=1)
-    of_each = {each: found[1:, found[0] == each] for each in product_ids}
-    return {each: (mine[0], mine[1], mine[2], mine[3]) for each, mine in of_each.items()}
-
-
-ROWS_AT_ONCE = 50_000
-"""So many are held as rows before they are numbers."""
+            numbered = [(*row, number.setdefault(name, len(number))) for *row, name in rows]
+            parts.append(as_numbers(numbered, 5))
+    product, account, at, stored, category = np.ascontiguousarray(np.concatenate(parts).T)
+    places = {each: product == each for each in product_ids}
+    return {each: (account[mine], category[mine], at[mine], stored[mine]) for each, mine in places.items()}
 
 
 def changed_between(connection: sa.Connection, product_id: int, since: datetime, until: datetime) -> list[int]:

@@ -12,7 +12,12 @@ import threading
 import time
 
 from fair_ladle.app.plumbing.installation import open_database
-from fair_ladle.app.plumbing.processes import end_with_parent, give_way, share_memory_among_threads
+from fair_ladle.app.plumbing.processes import (
+    end_with_parent,
+    give_way,
+    look_for_garbage_seldom,
+    share_memory_among_threads,
+)
 from fair_ladle.app.plumbing.schedule import STOPPED_WITHIN, Schedule
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.jobs import jobs
@@ -60,6 +65,7 @@ def main(server: int) -> None:
     share_memory_among_threads()
     settings = Settings.read()
     schedule = Schedule(open_database(settings, serves=True, read_seconds=READ_SECONDS), jobs(settings))
+    look_for_garbage_seldom()
     give_way()  # after the database is there, which it would hold back too
     schedule.start()
     while os.getppid() == server and not is_told:

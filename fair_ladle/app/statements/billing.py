@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
@@ -57,33 +57,19 @@ class LineDay:
     cap: str | None
 
 
-@dataclass(frozen=True)
-class DayFigures:
-    """What was read of some days of a line, figures × days: used, load, held in grain-seconds, the reserve in grains,
-    and the cap in grain-seconds (below 0 = none). None of days on which the pool did not reach the buyer."""
-
-    days: tuple[Day, ...]
-    figures: Ints | None
-
-    def told(self, per_unit: int) -> list[LineDay]:
-        """The days, in units of so many grains."""
-        if self.figures is None:
-            return [LineDay(day.date, day.seconds // 3600, "0", "0", "0", "0", None) for day in self.days]
-        figures = self.figures.T.tolist()
-        return [_line_day(day, *mine, per_unit) for day, mine in zip(self.days, figures, strict=True)]
-
-
 @lru_cache(maxsize=65_536)
-def _line_day(day: Day, used: int, load: int, held: int, reserve: int, cap: int, per_unit: int) -> LineDay:
+def _line_day(
+    day: date, seconds: int, used: int, load: int, held: int, reserve: int, cap: int, per_unit: int
+) -> LineDay:
     """Many lines have the same of a day."""
     return LineDay(
-        day.date,
-        day.seconds // 3600,
-        _in_units(used, day.seconds, per_unit),
-        _in_units(load, day.seconds, per_unit),
-        _in_units(held, day.seconds, per_unit),
+        day,
+        seconds // 3600,
+        _in_units(used, seconds, per_unit),
+        _in_units(load, seconds, per_unit),
+        _in_units(held, seconds, per_unit),
         _in_units(reserve, 1, per_unit),
-        None if cap < 0 else _in_units(cap, day.seconds, per_unit),
+        None if cap < 0 else _in_units(cap, seconds, per_unit),
     )
 
 
@@ -139,7 +125,6 @@ class BillingPeriod:
         self._costs: dict[tuple[str, str, str], Fraction | None] = {}
         self._unpriced: dict[str, list[Product]] = {}
         self._parts: dict[tuple[str, str], dict[str, Decimal]] = {}
-        self._day_figures: dict[tuple[str, str], list[DayFigures]] = {}
 
     @property
     def days(self) -> int:
@@ -222,13 +207,14 @@ class BillingPeriod:
             return None
         rate, currency, charged = found
         month, decimals = self.month(product), decimals_of(currency)
+        seconds, per_unit = month.seconds, month.product.per_unit
         weights = month.weights(buyer, rate.basis)
         parts = apportion(charged.amount, [weight for _, weight in weights], decimals)
         if parts is None:
             shares = [Share(buyer, units_to_micro(0, 1, 1), charged.amount)]
         else:
             shares = [
-                Share(account, units_to_micro(weight, month.seconds, month.product.per_unit), part)
+                Share(account, units_to_micro(weight, seconds, per_unit), part)
                 for (account, weight), part in zip(weights, parts, strict=True)
                 if weight
             ]
@@ -245,16 +231,19 @@ class BillingPeriod:
         unpriced: dict[str, list[Product]] = {each: [] for each in buyers}
         for place, product in enumerate(self.products):
             self.line(seller, product.code)
-            month = self.month(product.code)
+            sold = []
             for nth, buyer in enumerate(buyers, start=1):
                 line = self.line(buyer, product.code)
                 if line is not None:
                     self.exact_cost(buyer, product.code, line.currency)
-                    self._day_figures[buyer, product.code] = self._figures(month, buyer)
+                    sold.append((buyer, line))
                 elif self._is_unpriced(buyer, product):
                     unpriced[buyer].append(product)
                 progress((place * len(buyers) + nth) // len(self.products), len(buyers))
-            del self._months[product.code], month
+            each_days = self._days_of_each(self.month(product.code), [buyer for buyer, _ in sold])
+            for (buyer, line), days in zip(sold, each_days, strict=True):
+                self._lines[buyer, product.code] = replace(line, days=days)
+            del self._months[product.code]
         self._unpriced |= unpriced
 
     def unpriced(self, buyer: str) -> list[Product]:
@@ -268,21 +257,28 @@ class BillingPeriod:
 
     def days_of(self, buyer: str, product: str) -> tuple[LineDay, ...]:
         """What was read of every day of a buyer's line."""
-        figures = self._day_figures.get((buyer, product)) or self._figures(self.month(product), buyer)
-        per_unit = next(each.per_unit for each in self.products if each.code == product)
-        return tuple(day for part in figures for day in part.told(per_unit))
+        return next(self._days_of_each(self.month(product), [buyer]))
 
     @staticmethod
-    def _figures(month: ProductMonth, buyer: str) -> list[DayFigures]:
-        found = []
+    def _days_of_each(month: ProductMonth, buyers: Sequence[str]) -> Iterator[tuple[LineDay, ...]]:
+        """The same of each of these buyers; those of which all is alike share it."""
+        per_unit, parts = month.product.per_unit, list[tuple[Sequence[Day], list[int | None], Ints]]()
         for segment in month.segments:
-            row, read = segment.row(buyer), segment.readings
-            if row is None:
-                found.append(DayFigures(read.days, None))
-                continue
+            rows, read = [segment.row(each) for each in buyers], segment.readings
             each_day = (read.used, read.settled.load, read.settled.held, read.allocated.reserve, segment.caps)
-            found.append(DayFigures(read.days, np.stack([each[row] for each in each_day])))
-        return found
+            parts.append((read.days, rows, np.stack([each[[row or 0 for row in rows]] for each in each_day], axis=-1)))
+        found: dict[tuple[bytes | None, ...], tuple[LineDay, ...]] = {}
+        for place in range(len(buyers)):
+            key = tuple(None if rows[place] is None else figures[place].tobytes() for _, rows, figures in parts)
+            if key not in found:
+                found[key] = tuple(
+                    LineDay(day.date, day.seconds // 3600, "0", "0", "0", "0", None)
+                    if rows[place] is None
+                    else _line_day(day.date, day.seconds, *mine, per_unit)
+                    for days, rows, figures in parts
+                    for day, mine in zip(days, figures[place].tolist(), strict=True)
+                )
+            yield found[key]
 
     def repriced(self, buyer: str, product: str, rate: Rate) -> Decimal:
         """What this month's days would have cost under another rate."""
@@ -356,12 +352,13 @@ class BillingPeriod:
         return self._bearers[pool.id, currency]
 
     def _exchanged(self, seller: str, amounts: Sequence[tuple[str, Decimal]], into: str) -> Fraction | None:
-        found = Fraction(0)
+        found = Fraction(sum((amount for of, amount in amounts if of == into), Decimal(0)))
         for of, amount in amounts:
-            worth = self.terms(seller).worth(of, into, self.last) if amount and of != into else Fraction(1)
-            if worth is None:
-                return None
-            found += Fraction(amount) * worth
+            if amount and of != into:
+                worth = self.terms(seller).worth(of, into, self.last)
+                if worth is None:
+                    return None
+                found += Fraction(amount) * worth
         return found
 
     def cost(self, buyer: str, product: str, currency: str) -> Decimal | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, insert_row
+from fair_ladle.app.plumbing.database import fetch, fetch_first
 from fair_ladle.app.statements.rows import (
     ClosedAmount,
     ClosedDocument,
@@ -220,12 +220,31 @@ def closed_until(connection: sa.Connection, seller_id: int) -> date | None:
     return found
 
 
+Closed = tuple[dict[str, Any], list[dict[str, Any]]]
+"""The values of a statement, and those of its lines."""
+BYTES_AT_ONCE = 2**21
+"""So much of documents is written in one statement of SQL, which the server bounds."""
+
+
+def _parts(closed: Sequence[Closed]) -> Iterator[list[Closed]]:
+    part: list[Closed] = []
+    size = 0
+    for each in closed:
+        part.append(each)
+        size += len(each[0]["document"])
+        if size > BYTES_AT_ONCE:
+            yield part
+            part, size = [], 0
+    if part:
+        yield part
+
+
 def write_closed(
     connection: sa.Connection,
     period: dict[str, Any],
     year: int,
     number: int,
-    closed: Sequence[tuple[dict[str, Any], list[dict[str, Any]]]],
+    closed: Sequence[Closed],
     settled: Mapping[date, str],
 ) -> None:
     """Write a closed month with its statements and their lines, and what the months before are made of now that their
@@ -237,12 +256,13 @@ def write_closed(
             .values(made_of=made_of)
         )
     connection.execute(sa.insert(periods).values(period))
-    every_line: list[dict[str, Any]] = []
-    for statement, its_lines in closed:
-        statement_id = insert_row(connection, statements, statement)
-        every_line.extend({"statement_id": statement_id, **line} for line in its_lines)
-    for part in batched(every_line):
-        connection.execute(sa.insert(lines), part)
+    written = sa.insert(statements).returning(statements.c.id, sort_by_parameter_order=True)
+    for part in _parts(closed):
+        ids = connection.scalars(written, [statement for statement, _ in part]).all()
+        connection.execute(
+            sa.insert(lines),
+            [{"statement_id": each, **line} for each, (_, its) in zip(ids, part, strict=True) for line in its],
+        )
     connection.execute(
         sa.update(numbers)
         .where(numbers.c.seller_id == period["seller_id"])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from decimal import Decimal
@@ -15,7 +16,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.statements import closed_store
-from fair_ladle.app.statements.billing import BillingPeriod, LineDay, parse_month
+from fair_ladle.app.statements.billing import BillingPeriod, parse_month
 from fair_ladle.app.statements.kept_books import KeptBook, packed, packed_book, unpacked
 from fair_ladle.app.statements.ledger import (
     Statement,
@@ -56,8 +57,6 @@ class Prepared:
     first: date
     findings: tuple[Finding, ...]
     statements: tuple[Statement, ...]
-    days_of: Callable[[str, str], tuple[LineDay, ...]]
-    """What was read of every day of a line, by its buyer and product (codes)."""
     book: KeptBook
     made_of: str
     settled: dict[date, str]
@@ -134,9 +133,7 @@ def _looked_at(
     months = {each: made for each, made in ledger.closed.get(seller, {}).items() if each < first}
     settled = {each: month_made_of(tx, each) for each, made in months.items() if is_made_of_other_facts(tx, each, made)}
     book = KeptBook(period.rate_cards.of_seller(seller), period.terms(seller))
-    return Prepared(
-        seller, first, tuple(findings), tuple(statements), period.days_of, book, made_of, settled, closed_until
-    )
+    return Prepared(seller, first, tuple(findings), tuple(statements), book, made_of, settled, closed_until)
 
 
 def _of_the_month(tx: Transaction, first: date, last: date, closed_until: date | None, name: str) -> list[Finding]:
@@ -261,32 +258,29 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
     ids = accounts_service.ids_by_code(tx, {prepared.seller, *(each.buyer for each in prepared.statements)})
     of = details(tx.connection, ids)
     closed, rows = [], []
-    for statement in prepared.statements:
-        number += 1
-        mine = particulars(
-            of[prepared.seller], of[statement.buyer], today, accounts_service.names(accounts, statement.accounts())
-        )
-        lines = tuple(
-            replace(each, days=prepared.days_of(statement.buyer, each.product.code)) for each in statement.lines
-        )
-        statement = replace(statement, lines=lines, number=numbered(today.year, number), particulars=mine)
-        document, digest = packed(statement_adapter.dump_json(statement))
-        closed.append(statement)
-        values = {
-            "seller_id": seller_id,
-            "buyer_id": ids[statement.buyer],
-            "first_day": prepared.first,
-            "currency": statement.currency,
-            "year": today.year,
-            "number": number,
-            "tax": statement.tax.value,
-            "net": statement.composed.net,
-            "total": statement.total,
-            "due_day": mine.due,
-            "document": document,
-            "hash": digest,
-        }
-        rows.append((values, _kept_lines(statement)))
+    with ThreadPoolExecutor(1) as packing:
+        for statement in prepared.statements:
+            number += 1
+            mine = particulars(
+                of[prepared.seller], of[statement.buyer], today, accounts_service.names(accounts, statement.accounts())
+            )
+            statement = replace(statement, number=numbered(today.year, number), particulars=mine)
+            closed.append(statement)
+            # What packs it leaves the interpreter to others.
+            document = packing.submit(packed, statement_adapter.dump_json(statement))
+            values = {
+                "seller_id": seller_id,
+                "buyer_id": ids[statement.buyer],
+                "first_day": prepared.first,
+                "currency": statement.currency,
+                "year": today.year,
+                "number": number,
+                "tax": statement.tax.value,
+                "net": statement.composed.net,
+                "total": statement.total,
+                "due_day": mine.due,
+            }
+            rows.append((values, document, _kept_lines(statement)))
     kept, digest = packed_book(prepared.book)
     period = {
         "seller_id": seller_id,
@@ -298,12 +292,17 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
         "made_of": prepared.made_of,
         "hash": digest,
     }
-    closed_store.write_closed(tx.connection, period, today.year, number, rows, prepared.settled)
+    every = [({**values, **_packed_as(document.result())}, lines) for values, document, lines in rows]
+    closed_store.write_closed(tx.connection, period, today.year, number, every, prepared.settled)
     generations.renew(tx, "closings")
     said = {"month": f"{prepared.first:%Y-%m}", "statements": str(len(closed)), "reason": reason.strip()[:500]}
     entry = log_service.Entry("month closed", prepared.seller, seller_id, None, said)
     log_service.write(tx, actor, seller_id, [entry])
     return closed
+
+
+def _packed_as(found: tuple[bytes, str]) -> dict[str, object]:
+    return {"document": found[0], "hash": found[1]}
 
 
 def _kept_lines(statement: Statement) -> list[dict[str, object]]:

@@ -212,14 +212,17 @@ class ProductMonth:
         return quantity, past, counted
 
     def weights(self, code: str, basis: Basis) -> list[tuple[str, int]]:
-        """Each account of a buyer's branch with its weight in grain-seconds, in tree order."""
+        """A branch's accounts with their weights in grain-seconds, in tree order; at least those that have one."""
         sums: dict[str, int] = {}
         for segment in self.segments:
             row = segment.row(code)
             if row is None:
                 continue
             rows, codes = segment.branch(row), segment.accounts.tree.codes
-            for each, value in zip(rows.tolist(), segment.weights(basis)[rows].tolist(), strict=True):
+            weights = segment.weights(basis)[rows]
+            if len(self.segments) == 1:
+                rows, weights = rows[weights != 0], weights[weights != 0]
+            for each, value in zip(rows.tolist(), weights.tolist(), strict=True):
                 sums[codes[each]] = sums.get(codes[each], 0) + value
         return list(sums.items())
 

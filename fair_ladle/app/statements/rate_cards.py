@@ -122,6 +122,7 @@ class RateCards:
         self.rates = rates(tx, codes, {each.id: each.code for each in pools_service.products(tx)})
         self.sellers = {rate.seller for rate in self.rates}
         self._rates_of = _by_whom(self.rates)
+        self._general: dict[tuple[str, str, date], Rate | None] = {}
 
     def over(self, accounts: Accounts, more: Sequence[Rate]) -> RateCards:
         """The same rates and some more over another tree: what a plan would be charged."""
@@ -133,6 +134,7 @@ class RateCards:
         found.rates = [*self.rates, *more]
         found.sellers = self.sellers | {rate.seller for rate in more}
         found._rates_of = _by_whom(found.rates)
+        found._general = {}
         return found
 
     def kept(self, books: Mapping[str, Sequence[Rate]]) -> RateCards:
@@ -145,6 +147,7 @@ class RateCards:
         found.rates += [each for kept in books.values() for each in kept]
         found.sellers = {each.seller for each in found.rates}
         found._rates_of = _by_whom(found.rates)
+        found._general = {}
         return found
 
     @cached_property
@@ -169,8 +172,12 @@ class RateCards:
         seller = self.seller_of(buyer)
         if seller is None:
             return None
-        fitting = [each for whom in (buyer, None) for each in self._rates_of.get((seller, product, whom), ())]
-        return rate_for(fitting, seller, buyer, product, first)
+        special, general = (self._rates_of.get((seller, product, whom), []) for whom in (buyer, None))
+        if special:
+            return rate_for([*special, *general], seller, buyer, product, first)
+        if (seller, product, first) not in self._general:
+            self._general[seller, product, first] = rate_for(general, seller, buyer, product, first)
+        return self._general[seller, product, first]
 
     def currency(self, rate: Rate) -> str:
         """The rate's currency, or the seller's, or the nearest above it that has one."""

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Collection
 from datetime import datetime
+from itertools import count
 from typing import Any
 
 import numpy as np
@@ -137,12 +139,12 @@ def samples_of_each(
         before = newest.subquery()
         same = [s.c[name] == before.c[name] for name in ("product_id", "account_id", "category", "at")]
         statements = [picked.join(before, sa.and_(*same)), picked.where(*wanted, s.c.at >= begin)]
-    number: dict[str, int] = {}
+    number: defaultdict[str, int] = defaultdict(count().__next__)
     parts = [np.empty((0, 5), dtype=np.int64)]
     for query in statements:
         for rows in connection.execute(query).partitions(ROWS_AT_ONCE):
-            numbered = [(*row, number.setdefault(name, len(number))) for *row, name in rows]
-            parts.append(as_numbers(numbered, 5))
+            categories = np.fromiter((number[row[4]] for row in rows), dtype=np.int64, count=len(rows))
+            parts.append(np.column_stack([as_numbers([row[:4] for row in rows], 4), categories]))
     product, account, at, stored, category = np.ascontiguousarray(np.concatenate(parts).T)
     places = {each: product == each for each in product_ids}
     return {each: (account[mine], category[mine], at[mine], stored[mine]) for each, mine in places.items()}

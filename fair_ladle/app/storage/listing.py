@@ -28,6 +28,7 @@ from fair_ladle.app.usage.tables import stored
 from fair_ladle.app.usage.whose import whose
 from fair_ladle.core.filling import Filling, filling
 from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.tree import Ints
 
 Show = Literal["all", "near", "over", "growing", "untouched", "nobody"]
 ShowAccounts = Literal["all", "near", "over", "growing"]
@@ -108,8 +109,6 @@ class Total:
     left_behind: Size
     other: Size
     full: Filling | None
-    people: int
-    holders: int
 
 
 def storage_products(tx: Transaction, actor: Actor) -> list[Product]:
@@ -160,13 +159,7 @@ def total(tx: Transaction, actor: Actor, product: str, account: str) -> Total:
         _size(left),
         _size(other),
         None if limit is None else filling(size.now, limit, _paces(size), accounts_service.today(tx)),
-        store.people_of(tx.connection, accounts_service.in_branch(accounts, row, _people_account())),
-        sums["person"].count,
     )
-
-
-def _people_account() -> Any:
-    return store.p.c.account_id
 
 
 def _size(figures: Sequence[int]) -> Size:
@@ -304,11 +297,16 @@ def children(
     if show in ("near", "over") or order == "share":
         count, found = store.children_by_cap(tx.connection, wanted.id, path, show, column, limit, offset)
     else:
-        every = _sums_below(tx, accounts, row, wanted)
+        tops, sums = _sums_below(tx, accounts, row, wanted)
+        now, _, month_ago, _ = sums.T
         if show == "growing":
-            every = [each for each in every if store.is_growing(each.bytes, each.month_ago)]
-        every.sort(key=lambda each: (-(each.bytes - (0 if order == "size" else getattr(each, column))), each.path))
-        count, found = len(every), every[offset : offset + limit]
+            some = store.is_growing(now, month_ago)
+            tops, sums = tops[some], sums[some]
+        key = sums[:, 0] if order == "size" else sums[:, 0] - sums[:, 1 + store.BACK.index(column)]
+        # In tree order where it is the same.
+        window = np.argsort(-key, kind="stable")[offset : offset + limit]
+        count = len(tops)
+        found = [BranchSize(accounts.facts[tops[each]].path, *sums[each].tolist()) for each in window.tolist()]
     rows = [accounts.row_of_id[int(each.path[-store.PLACES :], 36)] for each in found]
     positions = present.positions(tx, [wanted], rows) if rows else None
     made = []
@@ -339,8 +337,9 @@ MOST_AS_INTS = 2.0**62
 """Sums of bytes below this are certain to be whole numbers of the machine."""
 
 
-def _sums_below(tx: Transaction, accounts: Accounts, row: int, product: Product) -> list[BranchSize]:
-    """What is stored in the branch of each account directly below one, and in that one itself, where there is any."""
+def _sums_below(tx: Transaction, accounts: Accounts, row: int, product: Product) -> tuple[Ints, Ints]:
+    """The rows of an account and of those directly below it, in tree order, where there was anything; and what is
+    stored in the branch of each (of the first without those below it), now and a while ago: accounts × 4."""
     tree, inside = accounts.tree, accounts_service.in_branch(accounts, row, stored.c.account_id)
     sizes = store.in_branch(tx.connection, product.id, inside, row == 0)
     sizes = sizes[np.isin(sizes[:, 0], accounts.ids)]
@@ -352,8 +351,8 @@ def _sums_below(tx: Transaction, accounts: Accounts, row: int, product: Product)
     figures = sizes[:, 1:] if fits else sizes[:, 1:].astype(object)
     sums = np.zeros((len(below) + 1, 4), dtype=figures.dtype)
     np.add.at(sums, whose, figures)
-    tops = [row, *below.tolist()]
-    return [BranchSize(accounts.facts[tops[n]].path, *sums[n].tolist()) for n in np.unique(whose).tolist()]
+    some = np.unique(whose)
+    return np.r_[row, below][some], sums[some]
 
 
 def every_child(

@@ -131,8 +131,6 @@ def total(tx: Transaction, actor: Actor, product: str, account: str, day: date) 
         _size(_sum(parts["left"])),
         _size(_sum(parts["category"])),
         None,
-        0,
-        sum(1 for each in parts["person"] if each.figures[0]),
     )
 
 

@@ -52,8 +52,7 @@ class FillingBody(BaseModel):
 
 class StorageTotal(BaseModel):
     """What a branch stores, of its cap (null = none in sight), and whose it is: of people who are there, of shared
-    folders, left behind by people who moved or went, and all other categories. ``people`` are present, ``holders`` of
-    them store something."""
+    folders, left behind by people who moved or went, and all other categories."""
 
     product: str
     product_name: str
@@ -69,8 +68,6 @@ class StorageTotal(BaseModel):
     left_behind: SizeBody
     other: SizeBody
     full: FillingBody | None
-    people: int
-    holders: int
 
 
 class StorageRow(BaseModel):

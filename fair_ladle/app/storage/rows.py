@@ -12,7 +12,6 @@ class KindTotal:
     """What is stored of a kind."""
 
     kind: str
-    count: int
     bytes: int
     week_ago: int
     month_ago: int

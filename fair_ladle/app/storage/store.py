@@ -41,21 +41,17 @@ def totals(
     connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], whose_is: Ownership, is_whole: bool
 ) -> dict[str, KindTotal]:
     """The sums of a branch (``inside`` is of stored.account_id; ``is_whole``: the whole tree): of everything (""), of
-    folders, of categories and of what was left behind ("left"); and of people how many store something ("person")."""
+    folders, of categories and of what was left behind ("left")."""
     of_product = [k.c.product_id == product_id, inside]
     sums = [sa.func.coalesce(sa.func.sum(k.c[name]), 0).label(name) for name in ("bytes", *BACK)]
-    nothing = [sa.literal(0).label(name) for name in ("bytes", *BACK)]
-    left = whose_is.left_behind
 
-    def part(kind: str, rows: sa.FromClause, figures: Sequence[sa.ColumnElement[Any]], *where: Any) -> sa.Select[Any]:
-        counted = sa.select(sa.literal(kind).label("kind"), sa.func.count().label("count"), *figures)
-        counted = counted.with_hint(k, IN_ORDER, "mysql") if is_whole and kind != "left" else counted
-        return counted.select_from(rows).where(*of_product, *where)
+    def part(kind: str, rows: sa.FromClause, *where: Any) -> sa.Select[Any]:
+        summed = sa.select(sa.literal(kind).label("kind"), *sums)
+        summed = summed.with_hint(k, IN_ORDER, "mysql") if is_whole and kind != "left" else summed
+        return summed.select_from(rows).where(*of_product, *where)
 
-    people_too = whose_is.with_people(k)
-    parts = [part(kind, k, sums, k.c.kind == kind) for kind in ("", "folder", "category")]
-    parts.append(part("left", people_too, sums, k.c.kind == "person", left))
-    parts.append(part("person", people_too, nothing, k.c.kind == "person", sa.not_(left)))
+    parts = [part(kind, k, k.c.kind == kind) for kind in ("", "folder", "category")]
+    parts.append(part("left", whose_is.with_people(k), k.c.kind == "person", whose_is.left_behind))
     return {each.kind: each for each in fetch(connection, sa.union_all(*parts), KindTotal)}
 
 
@@ -99,9 +95,9 @@ def children_by_cap(
     return int(count or 0), fetch(connection, ordered.limit(limit).offset(offset), BranchSize)
 
 
-def is_growing(now: int, month_ago: int) -> bool:
-    """Whether that is growing fast."""
-    return now - month_ago > GROWING_BYTES and (now - month_ago) * 5 > month_ago
+def is_growing(now: Any, month_ago: Any) -> Any:
+    """Whether that is growing fast: numbers, or arrays of them."""
+    return (now - month_ago > GROWING_BYTES) & ((now - month_ago) * 5 > month_ago)
 
 
 def _growing(now: sa.ColumnElement[Any], month_ago: sa.ColumnElement[Any]) -> sa.ColumnElement[bool]:
@@ -161,7 +157,7 @@ class Asked:
         is_by_name = by_whose and (self.kind == "folder" or self.whose_is.person_id is None)
         if self.words or is_by_name or (self.by_limit and self.limit_needs_people):
             rows = self.with_whose(rows)
-        elif self.is_whole and self.show in ("all", "near", "over") and self.order in ("bytes", "share"):
+        elif self.is_whole and self.show in ("all", "near", "over", "growing") and self.order != "used_at":
             wanted = wanted.with_hint(k, IN_ORDER, "mysql")
         return wanted.select_from(rows).where(*_conditions(self))
 
@@ -253,10 +249,7 @@ def _order(asked: Asked) -> list[sa.ColumnElement[Any]]:
 
 
 LARGEST_FIRST: list[sa.ColumnElement[Any]] = [
-    k.c.bytes.desc(),
-    k.c.person_id.desc(),
-    k.c.account_id.desc(),
-    k.c.name.desc(),
+    k.c[name].desc() for name in ("bytes", "person_id", *BACK, "account_id", "name")
 ]
 """As the index has them, read backwards."""
 
@@ -275,12 +268,6 @@ def near_from(limit: Any) -> Any:
         -(-limit * 9 // 10) if isinstance(limit, int) else (limit * 9 + 9).op("DIV", precedence=8)(sa.literal(10))
     )
     return nine_tenths * BYTES_PER_GRAIN - BYTES_PER_GRAIN // 2
-
-
-def people_of(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> int:
-    """How many people are present in a branch (``inside`` is of people.account_id)."""
-    wanted = sa.select(sa.func.count()).select_from(p).where(p.c.status != "removed", inside)
-    return int(connection.scalar(wanted) or 0)
 
 
 def of_accounts(connection: sa.Connection, product_id: int) -> list[AccountSize]:

@@ -79,7 +79,7 @@ stored = sa.Table(
         "person_id", sa.BigInteger, comment="whose of the account it is; NULL = nobody's: left behind, or shared"
     ),
     sa.Index("ix_stored_account_id_product_id", "account_id", "product_id"),
-    sa.Index("ix_stored_size", "product_id", "kind", "bytes", "person_id"),
+    sa.Index("ix_stored_size", "product_id", "kind", "bytes", "person_id", "week_ago", "month_ago", "quarter_ago"),
     sa.Index("ix_stored_person_id", "person_id", "product_id", "kind"),
 )
 """What each person, shared folder and other category stores now, and did a while ago: the samples added up, kept with

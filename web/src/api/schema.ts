@@ -12270,8 +12270,7 @@ export interface components {
         /**
          * StorageTotal
          * @description What a branch stores, of its cap (null = none in sight), and whose it is: of people who are there, of shared
-         *     folders, left behind by people who moved or went, and all other categories. ``people`` are present, ``holders`` of
-         *     them store something.
+         *     folders, left behind by people who moved or went, and all other categories.
          */
         StorageTotal: {
             /** Account */
@@ -12281,14 +12280,10 @@ export interface components {
             /** Cap */
             cap: number | null;
             full: components["schemas"]["fair_ladle__app__storage__routes__FillingBody"] | null;
-            /** Holders */
-            holders: number;
             left_behind: components["schemas"]["SizeBody"];
             other: components["schemas"]["SizeBody"];
             /** Parent */
             parent: string | null;
-            /** People */
-            people: number;
             /** Per Unit */
             per_unit: number;
             personal: components["schemas"]["SizeBody"];

@@ -15,9 +15,10 @@ import pytest
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.statements import closing
+from fair_ladle.app.statements import closing, seller_months
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.ledger import Ledger
+from fair_ladle.app.statements.seller_months import is_closed, open_statements
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.statement_lines import Kind
 from tests import odd_intake
@@ -27,8 +28,8 @@ MONTHS = ("2026-02", "2026-03", "2026-04")
 
 
 def close_all(database: Database, sellers: list[str], month: str) -> int:
-    """Close a month for every seller for whom nothing stands in the way, the upper ones first; what is looked at is
-    what is closed, though it comes from what months are kept to come to."""
+    """Close a month for every seller for whom nothing stands in the way, the upper ones first; what is looked at, and
+    what is listed some buyers at a time, is what is closed."""
     closed = 0
     for seller in sellers:
         prepared = database.snapshot(closing.prepare, COMMAND_LINE, seller, month)
@@ -38,6 +39,12 @@ def close_all(database: Database, sellers: list[str], month: str) -> int:
             prepared.totals(),
             prepared.digest(),
         )
+        first = prepared.first
+        if not database.snapshot(is_closed, seller, first):
+            listed = database.snapshot(lambda tx, *of: list(open_statements(tx, *of)), seller, first)
+            assert [(each.buyer, each.composed) for each in listed] == [
+                (each.buyer, each.composed) for each in prepared.statements
+            ]
         if not prepared.blocking:
             database.run(closing.close, COMMAND_LINE, prepared, "looked at")
             closed += 1
@@ -46,8 +53,14 @@ def close_all(database: Database, sellers: list[str], month: str) -> int:
 
 @pytest.mark.parametrize(("seed", "accounts", "shape"), [(21, 25, "bushy"), (22, 12, "chain")])
 def test_charged_and_adjusted_is_what_the_facts_say(
-    new_database: Callable[[], Database], tmp_path: Path, seed: int, accounts: int, shape: str
+    new_database: Callable[[], Database],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    seed: int,
+    accounts: int,
+    shape: str,
 ) -> None:
+    monkeypatch.setattr(seller_months, "AT_ONCE", 2)
     database, chance = new_database(), random.Random(seed)
     database.clock.set_to(AT)
     maker = odd_intake.Maker(seed, accounts, shape, "Europe/Lisbon")

@@ -110,6 +110,7 @@ class BillingPeriod:
         last: date,
         products: Sequence[Product] | None = None,
         buyers: Sequence[str] | None = None,
+        whole: dict[str, BillingPeriod] | None = None,
     ):
         self.first, self.last = first, last
         self._tx, self._buyers = tx, buyers
@@ -120,7 +121,7 @@ class BillingPeriod:
         self._months: dict[str, ProductMonth] = {}
         self._lines: dict[tuple[str, str], Line | None] = {}
         self._bearers: dict[tuple[int, str], dict[str, Decimal]] = {}
-        self._whole: dict[str, BillingPeriod] = {}
+        self._whole = {} if whole is None else whole
         self._pools: dict[str, dict[str, Pool]] = {}
         self._costs: dict[tuple[str, str, str], Fraction | None] = {}
         self._unpriced: dict[str, list[Product]] = {}

@@ -140,11 +140,17 @@ class Sold:
     has_cost: bool
 
 
-class Ledger:
-    """Statements of some buyers (codes; all, if not said), each month read once."""
+Wholes = dict[date, dict[str, BillingPeriod]]
+"""Months of products (codes) with all buyers, which tell what each cost."""
 
-    def __init__(self, tx: Transaction, buyers: Sequence[str] | None = None):
+
+class Ledger:
+    """Statements of some buyers (codes; all, if not said), each month read once; ledgers of several parts of a
+    seller's buyers share the ``wholes`` they need."""
+
+    def __init__(self, tx: Transaction, buyers: Sequence[str] | None = None, wholes: Wholes | None = None):
         self._tx, self._buyers = tx, buyers
+        self._wholes = {} if wholes is None else wholes
         self._periods: dict[date, BillingPeriod] = {}
         self._found: dict[tuple[str, str, date], tuple[Statement, ...]] = {}
         self._charged: dict[tuple[str, str | None], dict[str, list[_Charged]]] = {}
@@ -154,7 +160,8 @@ class Ledger:
         """The readings and rates of the month that begins on a day."""
         if first not in self._periods:
             last = month_of(f"{first:%Y-%m}")[1]
-            self._periods[first] = BillingPeriod(self._tx, first, last, buyers=self._buyers)
+            whole = self._wholes.setdefault(first, {})
+            self._periods[first] = BillingPeriod(self._tx, first, last, buyers=self._buyers, whole=whole)
         return self._periods[first]
 
     def _id(self, code: str) -> int:

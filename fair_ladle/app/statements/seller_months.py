@@ -6,12 +6,12 @@ from collections.abc import Iterator
 from datetime import date
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod
 from fair_ladle.app.statements.kept_books import unpacked
-from fair_ladle.app.statements.ledger import Ledger, Statement, statement_adapter
+from fair_ladle.app.statements.ledger import Ledger, Statement, Wholes, statement_adapter
 
 AT_ONCE = 200
 
@@ -49,12 +49,16 @@ def closed_statements(tx: Transaction, seller: str, first: date) -> Iterator[tup
 def open_statements(tx: Transaction, seller: str, first: date) -> Iterator[Statement]:
     """The statements of a month that is not closed, in tree order, as they come out now. Trusted: the caller has judged
     scope."""
-    ledger = Ledger(tx)
-    period = ledger.period(first)
+    every = Ledger(tx)
+    period = every.period(first)
     if seller not in period.accounts.tree:
         raise not_found("seller in that month", seller)
-    for buyer in buyers_of(tx, ledger, period, seller):
-        yield from ledger.of_seller(seller, buyer, first)
+    # Some at a time, read from their own branches: all of them at once do not fit beside anything else.
+    wholes: Wholes = {}
+    for part in batched(buyers_of(tx, every, period, seller), AT_ONCE):
+        ledger = Ledger(tx, part, wholes)
+        for buyer in part:
+            yield from ledger.of_seller(seller, buyer, first)
 
 
 def statements_of(tx: Transaction, seller: str, first: date) -> Iterator[Statement]:

@@ -21,7 +21,7 @@ from fair_ladle.app.people import memberships
 from fair_ladle.app.people_import import service as people_import_service
 from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.personal_storage import telling
-from fair_ladle.app.plumbing import once, outbox
+from fair_ladle.app.plumbing import generations, once, outbox
 from fair_ladle.app.plumbing.database import Database, Transaction, batched
 from fair_ladle.app.plumbing.schedule import Job
 from fair_ladle.app.plumbing.settings import Settings, networks
@@ -366,6 +366,7 @@ class KeepMonths(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Product by product, the newest month first, each read as of one instant and then kept."""
+        database.run(generations.forget_late_accounts)
         self.each(
             database,
             database.snapshot(lambda tx: list(totals.outdated(tx))),

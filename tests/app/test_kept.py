@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable, Iterator
-from datetime import date, timedelta
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -15,17 +19,22 @@ from fair_ladle.app.allocations import kept, store
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.allocations.snapshots import end_of
 from fair_ladle.app.allocations.tables import kept_days
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts.change_types import NewLot, StatusChange
 from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.cache import Cache
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import buyers, totals
 from fair_ladle.app.statements import views as statements
+from fair_ladle.app.statements.month_totals import ProductTotals
 from fair_ladle.app.usage import service as usage
+from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.calendar import month_of
 from fair_ladle.jobs import KeepDays, KeepMonths
+from tests import odd_intake
 from tests.app.test_account_life import admin, applied
 from tests.conftest import do_job
 
@@ -115,6 +124,59 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     assert [each.buyer for each, was in zip(after.buyers, before.buyers, strict=True) if each.amount != was.amount] == [
         "TERN"
     ]
+
+
+@pytest.mark.parametrize(("seed", "shape"), [(31, "wide"), (32, "bushy"), (33, "chain")])
+def test_late_facts_of_a_few_accounts_correct_a_month_that_is_kept(
+    new_database: Callable[[], Database], tmp_path: Path, seed: int, shape: str
+) -> None:
+    """A month is corrected by the branches that late facts are in, again and again, to what all of its facts come
+    to."""
+    database, chance = new_database(), random.Random(seed)
+    database.clock.set_to(datetime.fromisoformat("2026-06-03T10:00:00+00:00"))
+    maker = odd_intake.Maker(seed, 24, shape, "Europe/Lisbon")
+    maker.make()
+    # Markups, and caps that follow seats, have a month worked out whole.
+    place = odd_intake.HEADERS["rates"].split(",").index("markup")
+    marked_up = [row[:4] for row in maker.rows["rates"] if row[place] not in ("", None)]
+    for name in ("rates", "rate_tiers"):
+        maker.rows[name] = [row for row in maker.rows[name] if row[:4] not in marked_up]
+    for row in maker.rows["allocations"]:
+        row[-2:] = ["", ""]
+    database.run(data_import.load, COMMAND_LINE, read_source(maker.write(tmp_path / "odd")))
+    do_job(database, KeepMonths())
+    corrected = set()
+    for _ in range(4):
+        with database.transaction() as tx:
+            ids, products = accounts_service.ids_by_code(tx), pools.products(tx)
+            at = datetime(2026, 4, chance.randint(1, 25), 7, tzinfo=UTC)
+            where = [ids[each] for each in chance.sample(maker.codes[1:], 2)]
+            product_id = chance.choice([each.id for each in products if each.is_storage])
+            late = {"product_id": product_id, "category": "late", "at": at}
+            usage.load_samples(tx, [late | {"account_id": each, "bytes": chance.randint(0, 10**11)} for each in where])
+            counted = chance.choice([each.id for each in products if not each.is_storage])
+            seat = {"product_id": counted, "account_id": where[0], "subject": f"late-{at:%d}", "begins": at}
+            usage.load_assignments(tx, [seat | {"ends": None}], lambda done: None)
+        for product, first, last in database.snapshot(lambda tx: list(totals.outdated(tx))):
+
+            def both(tx: Transaction, *of: Any) -> tuple[ProductTotals | None, ProductTotals]:
+                made_of = totals.made_of_facts(tx, *of)
+                assert made_of is not None
+                return totals.corrected(tx, *of, made_of), totals.worked_out(tx, *of)
+
+            found, facts = database.snapshot(both, product, first, last)
+            if found is not None:
+                corrected.add((product.is_storage, first))
+                mine, theirs = (
+                    sorted(each.pools, key=lambda pool: (pool.owner, pool.currency)) for each in (found, facts)
+                )
+                assert (replace(found, pools=()), mine) == (replace(facts, pools=()), theirs)
+                weights = {(each.owner, each.weights) for each in theirs}
+                assert {(each.owner, each.weights) for each in mine if each.weights} <= weights
+            totals.keep_again(database, product, first, last)
+        assert outdated(database) == set()
+    assert len(corrected) > 3 and {is_storage for is_storage, _ in corrected} == {False, True}
+    assert database.snapshot(totals.differences) == []
 
 
 def days_agree(database: Database, first: date) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -33,10 +34,12 @@ def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     merged = merge(tx.connection, allocations, ["product_id", "account_id", "first_day"], rows)
     if merged.created or merged.changed:
         first: dict[int, date] = {}
+        of: dict[int, set[int]] = defaultdict(set)
         for row in rows:
             first[row["product_id"]] = min(row["first_day"], first.get(row["product_id"], row["first_day"]))
+            of[row["product_id"]].add(row["account_id"])
         today = accounts_service.today(tx)
-        generations.renew_past(tx, {product_id: day for product_id, day in first.items() if day < today})
+        generations.renew_past(tx, {product_id: day for product_id, day in first.items() if day < today}, of)
     return merged
 
 

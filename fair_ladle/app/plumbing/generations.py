@@ -7,7 +7,7 @@ import hashlib
 import json
 import secrets
 from collections.abc import Collection, Mapping
-from datetime import date
+from datetime import date, timedelta
 from typing import Literal
 
 import sqlalchemy as sa
@@ -15,7 +15,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import Prepared, Transaction
 from fair_ladle.app.plumbing.tables import generations as g
-from fair_ladle.app.plumbing.tables import late_facts
+from fair_ladle.app.plumbing.tables import late_accounts, late_facts
 
 Name = Literal["structure", "allocations", "groups", "places", "rates", "past", "closings"]
 """structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. groups:
@@ -55,23 +55,72 @@ def renew(tx: Transaction, *names: Name) -> None:
         tx.connection.execute(raised.on_duplicate_key_update(number=number))
 
 
-def renew_past(tx: Transaction, since: Mapping[int, date]) -> None:
-    """Say that facts of these products (by number) are others on days that are over, each from a day on."""
+def renew_past(
+    tx: Transaction, since: Mapping[int, date], accounts: Mapping[int, Collection[int]] | None = None
+) -> None:
+    """Say that facts of these products (by number) are others on days that are over, each from a day on; where they are
+    of few ``accounts`` (by product), of which."""
     if not since or tx.is_rehearsal:
         return
     renew(tx, "past")
     for product_id, day in sorted(since.items()):
-        number = secrets.randbits(62)
-        said = mysql.insert(late_facts).values(product_id=product_id, first_day=max(day, EARLIEST), number=number)
-        tx.connection.execute(said.on_duplicate_key_update(number=number))
+        number, first_day = secrets.randbits(62), max(day, EARLIEST)
+        said = mysql.insert(late_facts).values(product_id=product_id, first_day=first_day, number=number)
+        # In this order: what it was is noted before it is another.
+        tx.connection.execute(said.on_duplicate_key_update([("before", late_facts.c.number), ("number", number)]))
+        told = (accounts or {}).get(product_id)
+        if told is not None and len(told) <= FEW:
+            row = [sa.literal(json.dumps(sorted(told))), sa.literal(tx.now)]
+            mine = sa.select(late_facts.c.product_id, late_facts.c.number, late_facts.c.before, *row).where(
+                late_facts.c.product_id == product_id, late_facts.c.first_day == first_day
+            )
+            tx.connection.execute(sa.insert(late_accounts).from_select([each.name for each in late_accounts.c], mine))
 
 
 EARLIEST = date(1900, 1, 1)
+FEW = 1_000
+"""Accounts of a late change that are told; so many changes in a row, and nobody goes after each."""
+TOLD = timedelta(days=1)
+"""How long it is told whose facts changed."""
+
+
+def _late(tx: Transaction) -> list[tuple[int, date, int]]:
+    f = late_facts.c
+    wanted = sa.select(f.product_id, f.first_day, f.number).order_by(f.product_id, f.first_day)
+    return tx.once("late facts", lambda: [tuple(row) for row in tx.connection.execute(wanted)])
 
 
 def past(tx: Transaction, product_ids: Collection[int], day: date) -> str:
     """While it stays the same, so do the facts of these products up to a day that is over."""
-    wanted = sa.select(late_facts).order_by(late_facts.c.product_id, late_facts.c.first_day)
-    rows = tx.once("late facts", lambda: [tuple(row) for row in tx.connection.execute(wanted)])
-    mine = [number for product, first_day, number in rows if product in product_ids and first_day <= day]
+    mine = [number for product, first_day, number in _late(tx) if product in product_ids and first_day <= day]
     return hashlib.blake2b(repr(mine).encode(), digest_size=8).hexdigest()
+
+
+def late(tx: Transaction, product_id: int, day: date) -> dict[str, int]:
+    """The late facts of a product up to a day that is over, for ``late_since``."""
+    mine = [(first_day, number) for product, first_day, number in _late(tx) if product == product_id]
+    return {str(first_day): number for first_day, number in mine if first_day <= day}
+
+
+def late_since(tx: Transaction, product_id: int, day: date, then: Mapping[str, int]) -> set[int] | None:
+    """The accounts (by number) of which facts up to a day are others than they were when ``late`` said something; None
+    where that is not known of all."""
+    now = late(tx, product_id, day)
+    if not then.keys() <= now.keys():
+        return None
+    t = late_accounts.c
+    wanted = sa.select(t.number, t.before, t.accounts).where(t.product_id == product_id).limit(FEW + 1)
+    told = {row.number: row for row in tx.connection.execute(wanted)} if now != then else {}
+    found: set[int] = set()
+    for first_day, number in now.items():
+        while number != then.get(first_day, 0):
+            if number not in told or len(told) > FEW:
+                return None
+            found.update(json.loads(told[number].accounts))
+            number = told[number].before
+    return found
+
+
+def forget_late_accounts(tx: Transaction) -> None:
+    """Tell no more whose facts changed a while ago."""
+    tx.connection.execute(sa.delete(late_accounts).where(late_accounts.c.written_at < tx.now - TOLD))

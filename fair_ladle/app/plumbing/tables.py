@@ -74,8 +74,21 @@ late_facts = sa.Table(
     sa.Column("product_id", sa.BigInteger, primary_key=True, autoincrement=False),
     sa.Column("first_day", sa.Date, primary_key=True, comment="the first day that they change"),
     sa.Column("number", sa.BigInteger, nullable=False, comment="another one each time; never one again"),
+    sa.Column("before", sa.BigInteger, nullable=False, server_default="0", comment="the number before, 0 = none"),
 )
 """From which days on something was changed later of a product's use, terms or supply on days that were over."""
+
+late_accounts = sa.Table(
+    "late_accounts",
+    metadata,
+    sa.Column("product_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("number", sa.BigInteger, primary_key=True, autoincrement=False, comment="of late_facts"),
+    sa.Column("before", sa.BigInteger, nullable=False, comment="the number there was before this change"),
+    sa.Column("accounts", MEDIUMTEXT, nullable=False, comment="whose facts changed, as JSON"),
+    sa.Column("written_at", Instant, nullable=False),
+    sa.Index("ix_late_accounts_written_at", "written_at"),
+)
+"""Whose facts of days that were over a change was of, where it was of few; each says which change was before it."""
 
 demo_clock = sa.Table(
     "demo_clock",

@@ -19,7 +19,7 @@ from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.kept_books import kept_books
-from fair_ladle.app.statements.months import ProductMonth, months_of, read_month
+from fair_ladle.app.statements.months import PoolWeights, ProductMonth, months_of, read_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.app.statements.terms import Terms, of_sellers
 from fair_ladle.core.calendar import Day, month_of
@@ -288,13 +288,15 @@ class BillingPeriod:
 
     def bearers(self, month: ProductMonth, pool: Pool, currency: str, spread_idle: bool) -> list[Bearer]:
         """Who bears what of a pool was bought in a currency."""
+        return self.shared(pool, currency, month.weights_of(pool), spread_idle)
+
+    def shared(self, pool: Pool, currency: str, weights: PoolWeights, spread_idle: bool) -> list[Bearer]:
+        """The same by given weights."""
         decimals = decimals_of(currency)
         lots = [lot for lot in pool.lots if lot.currency == currency]
         cost = pool_cost(lots, self.first, self.last, decimals)
-        owner, below, supply = month.bearers(pool)
-        if not owner[0]:
-            owner = (self.accounts.tree.codes[self.accounts.row_of_id[pool.owner_id]], 0)
-        return share_cost(cost, owner, below, supply, decimals, spread_idle)
+        owner = self.accounts.tree.codes[self.accounts.row_of_id[pool.owner_id]]
+        return share_cost(cost, (owner, weights.own), weights.below, weights.supply, decimals, spread_idle)
 
     def exact_cost(self, buyer: str, product: str, currency: str) -> Fraction | None:
         """What a buyer's line cost its seller, in a currency and unrounded: its part of the pool's cost where the
@@ -309,10 +311,9 @@ class BillingPeriod:
         seller = self.seller_of(buyer)
         if seller is None:
             return None
-        tree, pool = self.accounts.tree, self._pool_of(product, seller)
+        tree, pool = self.accounts.tree, self.pool_of(product, seller)
         if pool is not None:
-            month = self.month(product)
-            parts_of = [(each, self._borne(month, pool, each).get(buyer, Decimal(0))) for each in pool.currencies]
+            parts_of = [(each, self._borne(product, pool, each).get(buyer, Decimal(0))) for each in pool.currencies]
             return self._exchanged(seller, parts_of, currency)
         above = self.line(seller, product)
         if above is None:
@@ -331,9 +332,10 @@ class BillingPeriod:
 
     def owns_pool(self, account: str, product: str) -> bool:
         """Whether an account owns a pool of a product."""
-        return self._pool_of(product, account) is not None
+        return self.pool_of(product, account) is not None
 
-    def _pool_of(self, product: str, owner: str) -> Pool | None:
+    def pool_of(self, product: str, owner: str) -> Pool | None:
+        """The pool of a product that an account owns (codes)."""
         if product not in self._pools:
             wanted = [each for each in self.products if each.code == product]
             self._pools[product] = {
@@ -343,14 +345,14 @@ class BillingPeriod:
             }
         return self._pools[product].get(owner)
 
-    def _borne(self, month: ProductMonth, pool: Pool, currency: str) -> dict[str, Decimal]:
+    def _borne(self, product: str, pool: Pool, currency: str) -> dict[str, Decimal]:
         if (pool.id, currency) not in self._bearers:
-            self._bearers[pool.id, currency] = {
-                each.account: each.cost
-                for each in self.bearers(month, pool, currency, month.product.spreads_idle)
-                if each.account is not None
-            }
+            self.bear(pool, currency, self.bearers(self.month(product), pool, currency, pool.product.spreads_idle))
         return self._bearers[pool.id, currency]
+
+    def bear(self, pool: Pool, currency: str, bearers: Sequence[Bearer]) -> None:
+        """Let it be known who bears what of a pool was bought in a currency."""
+        self._bearers[pool.id, currency] = {each.account: each.cost for each in bearers if each.account is not None}
 
     def _exchanged(self, seller: str, amounts: Sequence[tuple[str, Decimal]], into: str) -> Fraction | None:
         found = Fraction(sum((amount for of, amount in amounts if of == into), Decimal(0)))

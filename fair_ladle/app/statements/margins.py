@@ -18,7 +18,8 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import store
 from fair_ladle.app.statements.billing import BillingPeriod, parse_month
-from fair_ladle.app.statements.totals import PoolMonth, product_totals
+from fair_ladle.app.statements.month_totals import PoolMonth
+from fair_ladle.app.statements.totals import product_totals
 from fair_ladle.core.calendar import month_before
 
 MONTHS_SHOWN = 12

@@ -123,6 +123,16 @@ class Segment:
 
 
 @dataclass(frozen=True)
+class PoolWeights:
+    """By what a pool's cost is shared, in grain-seconds: its owner's Σ own, the accounts directly below (codes) with
+    their Σ held, in tree order, and Σ supply."""
+
+    own: int
+    below: tuple[tuple[str, int], ...]
+    supply: int
+
+
+@dataclass(frozen=True)
 class ProductMonth:
     """Everything read of one product in a month up to its last ended day."""
 
@@ -226,13 +236,12 @@ class ProductMonth:
                 sums[codes[each]] = sums.get(codes[each], 0) + value
         return list(sums.items())
 
-    def bearers(self, pool: Pool) -> tuple[tuple[str, int], list[tuple[str, int]], int]:
-        """For costing: the owner with its Σ own, the accounts directly below it with their Σ held, and Σ supply."""
-        owner, own, supply = "", 0, 0
+    def weights_of(self, pool: Pool) -> PoolWeights:
+        """By what a pool's cost is shared."""
+        own, supply = 0, 0
         below: dict[str, int] = {}
         for segment in self.segments:
             row = segment.accounts.row_of_id[pool.owner_id]
-            owner = segment.accounts.tree.codes[row]
             own += int(segment.readings.own[row].sum())
             supply += int(segment.supply(row).sum())
             branch, tree = segment.branch(row), segment.accounts.tree
@@ -240,7 +249,7 @@ class ProductMonth:
             held = segment.readings.settled.held[children].sum(axis=1)
             for each, value in zip(children.tolist(), held.tolist(), strict=True):
                 below[tree.codes[each]] = below.get(tree.codes[each], 0) + value
-        return (owner, own), list(below.items()), supply
+        return PoolWeights(own, tuple(below.items()), supply)
 
 
 def read_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:

@@ -135,6 +135,17 @@ class BillingDetails:
 
 
 @dataclass(frozen=True)
+class KeptMonth:
+    """A row of ``kept_months``."""
+
+    product_id: int
+    first_day: date
+    made_of: str
+    days: int
+    late: str | None
+
+
+@dataclass(frozen=True)
 class KeptCharge:
     """What a month of a product comes to for a buyer."""
 

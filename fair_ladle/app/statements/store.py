@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import batched, fetch
+from fair_ladle.app.plumbing.database import batched, fetch, fetch_first
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.statements import tables as t
 from fair_ladle.app.statements.rows import (
@@ -20,6 +20,7 @@ from fair_ladle.app.statements.rows import (
     DiscountRecord,
     ExchangeRateRecord,
     KeptCharge,
+    KeptMonth,
     KeptPool,
     RateRecord,
     TaxRateRecord,
@@ -142,9 +143,8 @@ def kept_costs(connection: sa.Connection, first: date, account_id: int) -> dict[
 
 def kept_pools_of(connection: sa.Connection, product_id: int, first: date) -> list[KeptPool]:
     """What the pools of a product cost in a month that is kept: owner (code), currency, cost, own and idle."""
-    wanted = sa.select(accounts.c.code.label("owner"), kept_pools).join(
-        accounts, accounts.c.id == kept_pools.c.owner_id
-    )
+    columns = [each for each in kept_pools.c if each is not kept_pools.c.weights]
+    wanted = sa.select(accounts.c.code.label("owner"), *columns).join(accounts, accounts.c.id == kept_pools.c.owner_id)
     mine = wanted.where(kept_pools.c.first_day == first, kept_pools.c.product_id == product_id)
     return fetch(connection, mine.order_by(accounts.c.code, kept_pools.c.currency), KeptPool)
 
@@ -166,24 +166,68 @@ def kept_idle(
     }
 
 
+def kept_month(connection: sa.Connection, product_id: int, first: date) -> KeptMonth | None:
+    """What a product's month that is kept is made of."""
+    wanted = sa.select(months).where(months.c.product_id == product_id, months.c.first_day == first)
+    return fetch_first(connection, wanted, KeptMonth)
+
+
+def kept_weights(connection: sa.Connection, product_id: int, first: date) -> dict[int, bytes]:
+    """By what the pools of a product were shared in a month, packed, by their owners' numbers."""
+    k = kept_pools.c
+    wanted = sa.select(k.owner_id, k.weights).where(
+        k.first_day == first, k.product_id == product_id, k.weights.is_not(None)
+    )
+    return {row.owner_id: row.weights for row in connection.execute(wanted)}
+
+
 def keep_month(
     connection: sa.Connection,
     product_id: int,
     first: date,
-    made_of: str,
-    days: int,
+    values: dict[str, Any],
     rows: list[dict[str, Any]],
     pools: list[dict[str, Any]],
 ) -> None:
-    """Keep what a product's month comes to for its buyers and its pools, in place of what was kept of it."""
-    values = {"made_of": made_of, "days": days}
+    """Keep what a product's month comes to for its buyers and its pools, in place of what was kept of it: what is the
+    same stays as it is, and so do weights where none are said."""
     new = mysql.insert(months).values(product_id=product_id, first_day=first, **values)
     connection.execute(new.on_duplicate_key_update(**values))
-    k = kept_charges
-    connection.execute(sa.delete(k).where(k.c.first_day == first, k.c.product_id == product_id))
-    for part in batched(rows):
-        connection.execute(sa.insert(k), part)
-    mine = [kept_pools.c.first_day == first, kept_pools.c.product_id == product_id]
-    connection.execute(sa.delete(kept_pools).where(*mine))
-    if pools:
-        connection.execute(sa.insert(kept_pools), pools)
+    _replace(connection, kept_charges, product_id, first, rows, ("account_id",), ("amount", "currency", "cost"))
+    told = [each for each in pools if each["weights"] is not None]
+    named = ("owner_id", "currency")
+    _replace(connection, kept_pools, product_id, first, pools, named, ("cost", "own", "idle"), ("weights",))
+    for part in batched(told):
+        put = mysql.insert(kept_pools)
+        connection.execute(put.on_duplicate_key_update(weights=put.inserted.weights), part)
+
+
+def _replace(
+    connection: sa.Connection,
+    table: sa.Table,
+    product_id: int,
+    first: date,
+    rows: list[dict[str, Any]],
+    key: tuple[str, ...],
+    figures: tuple[str, ...],
+    left: tuple[str, ...] = (),
+) -> None:
+    """Let these rows be all that a table has of a product's month."""
+    mine = [table.c.first_day == first, table.c.product_id == product_id]
+    columns = [table.c[name] for name in (*key, *figures)]
+    there = {
+        tuple(row[: len(key)]): tuple(row[len(key) :]) for row in connection.execute(sa.select(*columns).where(*mine))
+    }
+    wanted = {tuple(row[name] for name in key): row for row in rows}
+    for part in batched(there.keys() - wanted.keys()):
+        gone = sa.tuple_(*(table.c[name] for name in key)).in_(part)
+        connection.execute(sa.delete(table).where(*mine, gone))
+    other = [
+        {name: value for name, value in row.items() if name not in left}
+        for each, row in wanted.items()
+        if there.get(each) != tuple(row[name] for name in figures)
+    ]
+    put = mysql.insert(table)
+    statement = put.on_duplicate_key_update({name: put.inserted[name] for name in figures})
+    for some in batched(other):
+        connection.execute(statement, some)

@@ -174,6 +174,7 @@ kept_months = sa.Table(
     sa.Column("first_day", sa.Date, primary_key=True, comment="of the month"),
     sa.Column("made_of", sa.String(120), nullable=False, comment="while it is this, what is kept holds"),
     sa.Column("days", sa.Integer, nullable=False, comment="read of the month"),
+    sa.Column("late", mysql.MEDIUMTEXT, comment="the late facts it has, as JSON; NULL = it cannot be corrected"),
 )
 """The months of which is kept what every buyer is charged for a product."""
 
@@ -199,6 +200,7 @@ kept_pools = sa.Table(
     sa.Column("cost", sa.String(40), nullable=False, comment="of all its lots"),
     sa.Column("own", sa.String(40), nullable=False, comment="what of it the owner used itself"),
     sa.Column("idle", sa.String(40), nullable=False, comment="what of it nobody held"),
+    sa.Column("weights", mysql.MEDIUMBLOB, comment="by which its cost is shared, as packed JSON"),
     sa.Index("ix_kept_pools_product_id", "product_id"),
     sa.Index("ix_kept_pools_owner_id", "owner_id", "first_day"),
 )

@@ -3,8 +3,8 @@ changes, so that neither a list of statements nor the cost of one reads everybod
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 
@@ -18,7 +18,8 @@ from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import store
-from fair_ladle.app.statements.billing import BillingPeriod
+from fair_ladle.app.statements.corrected import corrected, kept_totals, packed_weights
+from fair_ladle.app.statements.month_totals import ProductTotals, worked_out
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.core.calendar import month_before, month_of
 
@@ -26,33 +27,6 @@ LARGE = 5_000
 """So many accounts, and a month of all buyers is worked out by the job alone."""
 MONTHS_KEPT = 13
 """The one under way and those before it."""
-
-
-@dataclass(frozen=True)
-class PoolMonth:
-    """What a pool that was bought in a currency cost in a month, what of that its owner used itself, and what nobody
-    held."""
-
-    product: str
-    owner: str
-    currency: str
-    cost: Decimal
-    own: Decimal
-    idle: Decimal
-
-
-@dataclass(frozen=True)
-class ProductTotals:
-    """What every buyer is charged for one product in a month, in which currency, what that cost its seller (None = not
-    known), who had it without any rate, and what its pools cost."""
-
-    amounts: dict[str, tuple[Decimal, str]]
-    costs: dict[str, Decimal | None]
-    unpriced: frozenset[str]
-    days: int
-    """Days read."""
-    pools: tuple[PoolMonth, ...] = ()
-
 
 _totals: Cache[ProductTotals] = Cache(128, megabytes=48, at_once=1)
 
@@ -63,34 +37,7 @@ def product_totals(tx: Transaction, product: Product, first: date, last: date) -
     if made_of is None:
         return worked_out(tx, product, first, last)
     key = (tx.installation, product, first, made_of)
-    return _totals.get(key, lambda: _kept(tx, product, first, made_of) or worked_out(tx, product, first, last))
-
-
-def worked_out(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
-    """One product's totals of a month, from the facts."""
-    period = BillingPeriod(tx, first, last, [product])
-    month = period.month(product.code)
-    amounts, costs, unpriced = {}, {}, set()
-    for buyer in period.buyers(period.accounts.tree.rows_in_order().tolist()):
-        found = period.charged(buyer, product.code)
-        if found is not None:
-            amounts[buyer] = (found[2].amount, found[1])
-            costs[buyer] = period.cost(buyer, product.code, found[1])
-        elif period.rate(buyer, product.code) is None and month.has_something(buyer):
-            unpriced.add(buyer)
-    return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days), tuple(_pools(period, product)))
-
-
-def _pools(period: BillingPeriod, product: Product) -> Iterator[PoolMonth]:
-    month = period.month(product.code)
-    for pool in month.pools:
-        owner = period.accounts.tree.codes[period.accounts.row_of_id[pool.owner_id]]
-        for currency in pool.currencies:
-            borne: dict[str | None, Decimal] = {}
-            for each in period.bearers(month, pool, currency, product.spreads_idle):
-                borne[each.account] = borne.get(each.account, Decimal(0)) + each.cost
-            cost, nothing = sum(borne.values(), Decimal(0)), Decimal(0)
-            yield PoolMonth(product.code, owner, currency, cost, borne.get(owner, nothing), borne.get(None, nothing))
+    return _totals.get(key, lambda: kept_totals(tx, product, first, made_of) or worked_out(tx, product, first, last))
 
 
 def costs_of(
@@ -148,22 +95,6 @@ def made_of_facts(tx: Transaction, product: Product, first: date, last: date) ->
     return f"{min(last, today)} {accounts_service.zone(tx)} {allocations.past(tx, product, last)} {numbers}"
 
 
-def _kept(tx: Transaction, product: Product, first: date, made_of: str) -> ProductTotals | None:
-    if store.kept_months(tx.connection, first).get(product.id) != made_of:
-        return None
-    days, rows = store.kept_charges_of(tx.connection, product.id, first)
-    return ProductTotals(
-        {row.code: (Decimal(row.amount), row.currency) for row in rows if row.amount is not None and row.currency},
-        {row.code: None if row.cost is None else Decimal(row.cost) for row in rows if row.amount is not None},
-        frozenset(row.code for row in rows if row.amount is None),
-        days,
-        tuple(
-            PoolMonth(product.code, each.owner, each.currency, *map(Decimal, (each.cost, each.own, each.idle)))
-            for each in store.kept_pools_of(tx.connection, product.id, first)
-        ),
-    )
-
-
 def outdated(tx: Transaction) -> Iterator[tuple[Product, date, date]]:
     """The months of products that are not kept as they are now, the newest first."""
     first = accounts_service.today(tx).replace(day=1)
@@ -179,19 +110,29 @@ def outdated(tx: Transaction) -> Iterator[tuple[Product, date, date]]:
 
 
 def keep_again(database: Database, product: Product, first: date, last: date) -> None:
-    """Work out a product's month as of one instant, and keep it in place of what was kept of it.
+    """Work out a product's month as of one instant, or correct what is kept of it where late facts are of few accounts,
+    and keep it in place of that.
 
     Locks its own rows alone. What they are made of says whether they still hold, so that nothing that changes them
     waits for this.
     """
-    made_of, totals = database.snapshot(
-        lambda tx: (made_of_facts(tx, product, first, last), worked_out(tx, product, first, last))
-    )
+    made_of, late, totals = database.snapshot(_now, product, first, last)
     if made_of is not None:
-        database.run(_keep, product, first, made_of, totals)
+        database.run(_keep, product, first, made_of, late, totals)
 
 
-def _keep(tx: Transaction, product: Product, first: date, made_of: str, totals: ProductTotals) -> None:
+def _now(
+    tx: Transaction, product: Product, first: date, last: date
+) -> tuple[str | None, dict[str, int], ProductTotals]:
+    made_of = made_of_facts(tx, product, first, last)
+    found = None if made_of is None else corrected(tx, product, first, last, made_of)
+    late = generations.late(tx, product.id, last)
+    return made_of, late, worked_out(tx, product, first, last) if found is None else found
+
+
+def _keep(
+    tx: Transaction, product: Product, first: date, made_of: str, late: dict[str, int], totals: ProductTotals
+) -> None:
     ids = accounts_service.ids_by_code(tx)
     rows = [
         {
@@ -211,9 +152,11 @@ def _keep(tx: Transaction, product: Product, first: date, made_of: str, totals: 
     pools = [
         {"product_id": product.id, "first_day": first, "owner_id": ids[each.owner], "currency": each.currency}
         | {"cost": str(each.cost), "own": str(each.own), "idle": str(each.idle)}
+        | {"weights": None if each.weights is None else packed_weights(each.weights, ids)}
         for each in totals.pools
     ]
-    store.keep_month(tx.connection, product.id, first, made_of, totals.days, rows, pools)
+    values = {"made_of": made_of, "days": totals.days, "late": json.dumps(late)}
+    store.keep_month(tx.connection, product.id, first, values, rows, pools)
 
 
 def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
@@ -224,7 +167,7 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
     last = month_of(f"{first:%Y-%m}")[1]
     for product in pools_service.products(tx):
         made_of = made_of_facts(tx, product, first, last)
-        mine = None if made_of is None else _kept(tx, product, first, made_of)
+        mine = None if made_of is None else kept_totals(tx, product, first, made_of)
         if mine is None:
             continue
         facts = worked_out(tx, product, first, last)

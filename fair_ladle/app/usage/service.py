@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
@@ -121,7 +122,7 @@ def load_assignments(tx: Transaction, rows: Iterable[dict[str, Any]], progress: 
     """Create assignments, and change the ends of those that are there."""
     merged = merge(tx.connection, assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
     if merged.created or merged.changed:
-        _past_changed(tx, ((row["product_id"], row["begins"]) for row in rows))
+        _past_changed(tx, ((row["product_id"], row["account_id"], row["begins"]) for row in rows))
     return merged
 
 
@@ -129,7 +130,7 @@ def load_samples(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Prog
     """Create and correct storage samples."""
     merged = stored.load(tx, rows, progress)
     if merged.created or merged.changed:
-        _past_changed(tx, ((row["product_id"], row["at"]) for row in rows))
+        _past_changed(tx, ((row["product_id"], row["account_id"], row["at"]) for row in rows))
         stored.rebuild(tx, {row["product_id"] for row in rows})
     return merged
 
@@ -148,20 +149,23 @@ def record_samples(
     zone, now = zone or accounts_service.zone(tx), tx.now
     recorded = stored.record(tx, rows, zone, used_at, known)
     today = local_day(now, zone)
-    late = [(row["product_id"], row["at"]) for row in recorded.rows if local_day(row["at"], zone) < today]
+    facts = [(row["product_id"], row["account_id"], row["at"]) for row in recorded.rows]
+    late = [each for each in facts if local_day(each[2], zone) < today]
     if late:
         _past_changed(tx, late)
     return recorded.changes
 
 
-def _past_changed(tx: Transaction, facts: Iterable[tuple[int, datetime]]) -> None:
-    """Facts of products (ids) are others, each from an instant on."""
+def _past_changed(tx: Transaction, facts: Iterable[tuple[int, int, datetime]]) -> None:
+    """Facts of products and accounts (ids) are others, each from an instant on."""
     first: dict[int, datetime] = {}
-    for product_id, at in facts:
+    accounts: dict[int, set[int]] = defaultdict(set)
+    for product_id, account_id, at in facts:
         first[product_id] = min(at, first.get(product_id, at))
+        accounts[product_id].add(account_id)
     zone, today = accounts_service.zone(tx), accounts_service.today(tx)
     days = {product_id: local_day(at, zone) for product_id, at in first.items()}
-    generations.renew_past(tx, {product_id: day for product_id, day in days.items() if day < today})
+    generations.renew_past(tx, {product_id: day for product_id, day in days.items() if day < today}, accounts)
 
 
 def next_change(tx: Transaction, products: Sequence[Product], after: datetime) -> datetime | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from itertools import chain
 from typing import Any
 
@@ -17,11 +17,21 @@ ROWS_AT_ONCE = 50_000
 
 def numbers(connection: sa.Connection, statement: sa.Executable) -> Ints:
     """All rows of a statement of which every column is a whole number: columns × rows."""
-    result = connection.execute(statement)
+    result = connection.execute(_streamed(statement))
     width = len(result.keys())
     parts = [np.empty((0, width), dtype=np.int64)]
     parts += [as_numbers(rows, width) for rows in result.partitions(ROWS_AT_ONCE)]
     return np.ascontiguousarray(np.concatenate(parts).T)
+
+
+def in_parts(connection: sa.Connection, statement: sa.Executable) -> Iterator[Sequence[Sequence[Any]]]:
+    """The rows of a statement, some at a time while the server still reads others: nothing else is asked of the
+    connection until all of them have come."""
+    yield from connection.execute(_streamed(statement)).partitions(ROWS_AT_ONCE)
+
+
+def _streamed(statement: sa.Executable) -> sa.Executable:
+    return statement.execution_options(stream_results=True, max_row_buffer=ROWS_AT_ONCE)
 
 
 def as_numbers(rows: Sequence[Sequence[Any]], width: int) -> Ints:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.arrays import ROWS_AT_ONCE, as_numbers, numbers
+from fair_ladle.app.plumbing.arrays import as_numbers, in_parts, numbers
 from fair_ladle.app.plumbing.database import Prepared, fetch
 from fair_ladle.app.usage.rows import (
     AssignmentRecord,
@@ -142,7 +142,7 @@ def samples_of_each(
     number: defaultdict[str, int] = defaultdict(count().__next__)
     parts = [np.empty((0, 5), dtype=np.int64)]
     for query in statements:
-        for rows in connection.execute(query).partitions(ROWS_AT_ONCE):
+        for rows in in_parts(connection, query):
             categories = np.fromiter((number[row[4]] for row in rows), dtype=np.int64, count=len(rows))
             parts.append(np.column_stack([as_numbers([row[:4] for row in rows], 4), categories]))
     product, account, at, stored, category = np.ascontiguousarray(np.concatenate(parts).T)

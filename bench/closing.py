@@ -45,6 +45,8 @@ PRODUCTS, SMALL = 20, 2_000
 FREE_UNTIL, PRICES, OVERAGE = 50, (40, 35), 90  # prices in tenths
 TABLES = ("closed_statements", "closed_lines")
 MICRO = 10**6
+TURNS = 2
+"""Each goes so often, in turns: the better one counts."""
 
 
 def _month() -> date:
@@ -235,7 +237,8 @@ class _ByHand:
 
     def _shares(self, rows: pl.DataFrame, lines: pl.DataFrame) -> pl.DataFrame:
         """Every account's part (cents) of its buyer's line, by largest remainder."""
-        top = pl.col("path").str.slice(0, int(rows["path"].str.len_bytes().min()) * 2)  # type: ignore[arg-type,
+        length = int(rows["path"].str.len_bytes().to_numpy().min()) * 2
+        top = pl.col("path").str.slice(0, length)
         weights = [pl.col(f"o{n}") + pl.col(f"h{n}") - pl.col(f"l{n}") for n in self.names]
         mine = rows.filter(pl.col("depth") > 1).select("code", "place", weight=pl.sum_horizontal(weights), top=top)
         whole = lines.select("amount", buyer="id", top="path")
@@ -336,21 +339,28 @@ def _differences(database: Database) -> int:
         return int(found or 0)
 
 
-def _compared(database: Database, first: date, accounts: int) -> list[Measure]:
+def _empty(database: Database) -> None:
+    """Nothing is closed any more, by whomever; what is made now is another process's."""
     with database.engine.begin() as connection:
         for name in TABLES:
             connection.execute(sa.text(f"DROP TABLE IF EXISTS hand_{name}"))
             connection.execute(sa.text(f"CREATE TABLE hand_{name} LIKE {name}"))
-
         for name in ("closed_lines", "closed_statements", "closed_periods", "statement_numbers"):
             connection.execute(sa.text(f"DELETE FROM {name}"))
     database.engine.dispose()
+
+
+def _compared(database: Database, first: date, accounts: int) -> list[Measure]:
+    by_turns: tuple[list[Any], list[Any]] = [], []
     with tempfile.TemporaryDirectory() as folder:
         Path(folder).chmod(0o777)
         by_hand = _ByHand(database, Path(folder), first)
-        database.engine.dispose()
-        (their_calculation, theirs), their_memory = _apart(by_hand.work)
-    (calculation, ours), memory = _apart(lambda: _ours(database, first))
+        for _ in range(TURNS):
+            _empty(database)
+            by_turns[0].append(_apart(by_hand.work))
+            by_turns[1].append(_apart(lambda: _ours(database, first)))
+    best = (min(turns, key=lambda found: float(found[0][1])) for turns in by_turns)
+    ((their_calculation, theirs), their_memory), ((calculation, ours), memory) = best
     with database.engine.begin() as connection:
         count = connection.scalar(sa.text("SELECT COUNT(*) FROM closed_statements"))
     differ = _differences(database)

@@ -153,7 +153,8 @@ def test_late_facts_of_a_few_accounts_correct_a_month_that_is_kept(
             where = [ids[each] for each in chance.sample(maker.codes[1:], 2)]
             product_id = chance.choice([each.id for each in products if each.is_storage])
             late = {"product_id": product_id, "category": "late", "at": at}
-            usage.load_samples(tx, [late | {"account_id": each, "bytes": chance.randint(0, 10**11)} for each in where])
+            for each in where:  # one change after the other
+                usage.load_samples(tx, [late | {"account_id": each, "bytes": chance.randint(0, 10**11)}])
             counted = chance.choice([each.id for each in products if not each.is_storage])
             seat = {"product_id": counted, "account_id": where[0], "subject": f"late-{at:%d}", "begins": at}
             usage.load_assignments(tx, [seat | {"ends": None}], lambda done: None)

@@ -1,11 +1,15 @@
 """Storage at size: the screen's first rows, a step down and a limit's preview; reports against LOAD DATA of the same
-rows, and writes that are asked for against a POST that writes one row."""
+rows, and writes that are asked for against a POST that writes one row.
+
+`python -m bench.storage 100000` takes the screens alone, at a size.
+"""
 
 from __future__ import annotations
 
 import multiprocessing
 import random
 import socket
+import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -30,6 +34,7 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.processes import look_for_garbage_seldom
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.storage import limits, listing
 from fair_ladle.app.storage_systems import usecases as systems
@@ -44,9 +49,9 @@ BATCHES, BATCH, WRITES = 8, 5_000, 300
 OPERATOR = Actor("bench", "", "MSP")
 
 
-def _fill(database: Database) -> None:
+def _fill(database: Database, clients: int, persons: int) -> None:
     accounts = ["MSP,,operator,Msp,EUR,Europe/Lisbon"]
-    for n in range(CLIENTS):
+    for n in range(clients):
         accounts += [f"C{n},MSP,client,Client {n},,", *(f"C{n}-{d},C{n},sub-account,D{d},," for d in range(EACH))]
     tables = {
         "accounts": ("code,parent,kind,name,currency,time_zone", accounts),
@@ -58,8 +63,8 @@ def _fill(database: Database) -> None:
     with database.engine.begin() as connection:
         ids = {row.code: row.id for row in connection.execute(sa.text("SELECT code, id FROM accounts"))}
         product = connection.scalar(sa.text("SELECT id FROM products"))
-        places = [ids[f"C{n}-{d}"] for n in range(CLIENTS) for d in range(EACH)]
-        for start in range(0, PEOPLE, 10_000):
+        places = [ids[f"C{n}-{d}"] for n in range(clients) for d in range(EACH)]
+        for start in range(0, persons, 10_000):
             numbers = range(start, start + 10_000)
             present = [
                 {
@@ -111,7 +116,7 @@ def _middle(work: Callable[[], Any]) -> float:
     return sorted(found)[2]
 
 
-def _screens(database: Database) -> list[Measure]:
+def _screens(database: Database, clients: int, persons: int) -> list[Measure]:
     def rows(account: str, order: Any, show: Any = "all") -> Callable[[], Any]:
         return lambda: database.snapshot(listing.holders, OPERATOR, "DISK", account, "people", show, order, "", 0, 100)
 
@@ -132,7 +137,7 @@ def _screens(database: Database) -> list[Measure]:
             limits.preview, OPERATOR, "DISK", "MSP", None, 9000
         ),
     }
-    said = f"{CLIENTS * (EACH + 1):,} accounts, {PEOPLE:,} people"
+    said = f"{clients * (EACH + 1):,} accounts, {persons:,} people"
     return [Measure(f"storage: {what}", f"{_middle(work):.3f} s", said) for what, work in asked.items()]
 
 
@@ -251,8 +256,25 @@ def measure() -> list[Measure]:
     """Everything on one installation."""
     with server() as home:
         database = new_database(home)
-        _fill(database)
+        _fill(database, CLIENTS, PEOPLE)
         database.run(assignments.rebuild_stale)
         with database.transaction() as tx:
             assert len(accounts_service.known(tx).tree) == CLIENTS * (EACH + 1) + 1
-        return [*_screens(database), _reports(database), _writes(database)]
+        look_for_garbage_seldom()  # as the server does
+        return [*_screens(database, CLIENTS, PEOPLE), _reports(database), _writes(database)]
+
+
+def main() -> None:
+    """The screens alone, with ten people an account, at a size."""
+    accounts = int(sys.argv[1]) if len(sys.argv) > 1 else 100_000
+    with server() as home:
+        database = new_database(home)
+        _fill(database, accounts // (EACH + 1), accounts * 10)
+        database.run(assignments.rebuild_stale)
+        look_for_garbage_seldom()
+        for row in _screens(database, accounts // (EACH + 1), accounts * 10):
+            print(f"{row.what}: {row.ours} ({row.against})")
+
+
+if __name__ == "__main__":
+    main()

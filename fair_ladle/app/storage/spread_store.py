@@ -104,15 +104,13 @@ def states(
     """The same of those for whom ``governed`` is true, with how many of each would be over and near a limit (grains),
     by how many grains beyond it, and how many are over and near the one there is now: all of one pass."""
 
-    def counted(condition: sa.ColumnElement[bool]) -> sa.ColumnElement[int]:
-        return sa.func.count(sa.case((condition, 1)))
-
     columns = [_to_three_digits().label("size"), sa.func.count().label("people")]
     for end, limit in (("", would), ("_now", now)):
         over = k.c.bytes >= beyond(limit)
         is_one = limit > 0 if isinstance(limit, sa.ColumnElement) else sa.literal(limit > 0)
-        near = sa.and_(k.c.bytes >= near_from(limit), k.c.bytes < beyond(limit), is_one)
-        columns += [counted(over).label(f"over{end}"), counted(near).label(f"near{end}")]
+        # What is over is not asked again whether it is near: limits are worked out for each row.
+        near = sa.case((over, None), (sa.and_(is_one, k.c.bytes >= near_from(limit)), 1))
+        columns += [sa.func.count(sa.case((over, 1))).label(f"over{end}"), sa.func.count(near).label(f"near{end}")]
     past = sa.case((k.c.bytes >= beyond(would), grains - would))
     columns.append(sa.func.coalesce(sa.func.sum(past), 0).label("beyond"))
     wanted = sa.select(*columns).where(governed)

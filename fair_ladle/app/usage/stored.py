@@ -109,13 +109,19 @@ def record(
             before |= levels(tx, [each for each in some if each not in read], at[:count])
             late[product, count] = []
             for each in some:
-                taken, last, round_at = of_series[each], before[each].at, rounds_at.get(each[:2])
-                first = min(taken)
-                is_before = any(there is not None and first < there for there in (last, round_at))
+                taken, was, round_at = of_series[each], before[each], rounds_at.get(each[:2])
+                first, last = min(taken), was.at
+                is_before = (last is not None and first < last) or (round_at is not None and first < round_at)
                 if count > 1 or is_before or max(taken) > now:
                     late[product, count].append(each)
                     continue
-                there = {} if last is None else {last: before[each].figures[0]}
+                if last is not None and last < first and len(taken) == 1 and taken[first] == was.figures[0]:
+                    # Most of what is reported every night says what was said the night before.
+                    sifted.repeats.add((product, each[1], first))
+                    if each in used:
+                        after[each] = was
+                    continue
+                there = {} if last is None else {last: was.figures[0]}
                 new_at = sifted.add(each, there, (), taken)
                 after[each] = Level((taken[max(taken)],), new_at or last)
     firsts = {each: min(of_series[each]) for some in late.values() for each in some}

@@ -35,7 +35,7 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
-from fair_ladle.app.plumbing.processes import look_for_garbage_seldom
+from fair_ladle.app.plumbing.processes import look_for_garbage_seldom, take_short_turns
 from fair_ladle.app.statements import closing
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.calendar import Day, days_of, month_before, month_of
@@ -80,6 +80,7 @@ def _apart(work: Callable[[], Any]) -> tuple[Any, float]:
 def _ours(database: Database, first: date) -> tuple[float, float]:
     """Seconds until a month is calculated, and until it is closed."""
     look_for_garbage_seldom()  # as the process of the jobs does
+    take_short_turns()
     begin = time.perf_counter()
     prepared = database.snapshot(closing.prepare, OPERATOR, "MSP", f"{first:%Y-%m}")
     calculated = time.perf_counter() - begin

@@ -17,6 +17,7 @@ from fair_ladle.app.plumbing.processes import (
     give_way,
     look_for_garbage_seldom,
     share_memory_among_threads,
+    take_short_turns,
 )
 from fair_ladle.app.plumbing.schedule import STOPPED_WITHIN, Schedule
 from fair_ladle.app.plumbing.settings import Settings
@@ -66,6 +67,7 @@ def main(server: int) -> None:
     settings = Settings.read()
     schedule = Schedule(open_database(settings, serves=True, read_seconds=READ_SECONDS), jobs(settings))
     look_for_garbage_seldom()
+    take_short_turns()
     give_way()  # after the database is there, which it would hold back too
     schedule.start()
     while os.getppid() == server and not is_told:

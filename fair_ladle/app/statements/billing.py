@@ -124,6 +124,7 @@ class BillingPeriod:
         self._whole = {} if whole is None else whole
         self._pools: dict[str, dict[str, Pool]] = {}
         self._costs: dict[tuple[str, str, str], Fraction | None] = {}
+        self._has_cost: dict[tuple[str, str, str], bool] = {}
         self._unpriced: dict[str, list[Product]] = {}
         self._parts: dict[tuple[str, str], dict[str, Decimal]] = {}
 
@@ -236,7 +237,7 @@ class BillingPeriod:
             for nth, buyer in enumerate(buyers, start=1):
                 line = self.line(buyer, product.code)
                 if line is not None:
-                    self.exact_cost(buyer, product.code, line.currency)
+                    self.has_cost(buyer, product.code, line.currency)
                     sold.append((buyer, line))
                 elif self._is_unpriced(buyer, product):
                     unpriced[buyer].append(product)
@@ -306,6 +307,19 @@ class BillingPeriod:
         if key not in self._costs:
             self._costs[key] = self._exact_cost(*key)
         return self._costs[key]
+
+    def has_cost(self, buyer: str, product: str, currency: str) -> bool:
+        """Whether that is known."""
+        key = buyer, product, currency
+        if key not in self._has_cost:
+            seller = self.seller_of(buyer)
+            pool = None if seller is None else self.pool_of(product, seller)
+            above = None if seller is None or pool is not None else self.line(seller, product)
+            bought_in = pool.currencies if pool is not None else [above.currency] if above is not None else None
+            # Only what is bought in another currency needs a rate.
+            is_same = bought_in is not None and set(bought_in) <= {currency}
+            self._has_cost[key] = is_same or self.exact_cost(*key) is not None
+        return self._has_cost[key]
 
     def _exact_cost(self, buyer: str, product: str, currency: str) -> Fraction | None:
         seller = self.seller_of(buyer)

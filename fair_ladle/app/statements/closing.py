@@ -35,6 +35,8 @@ from fair_ladle.core.calendar import day_name, month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
 Progress = Callable[[int, int], None]
+PACKING = 2
+"""Threads that pack documents while others are made."""
 JUMP = Decimal("0.5")
 """A total that differs by more than this part of the month before is pointed out."""
 
@@ -258,7 +260,7 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
     ids = accounts_service.ids_by_code(tx, {prepared.seller, *(each.buyer for each in prepared.statements)})
     of = details(tx.connection, ids)
     closed, rows = [], []
-    with ThreadPoolExecutor(1) as packing:
+    with ThreadPoolExecutor(PACKING) as packing:
         for statement in prepared.statements:
             number += 1
             mine = particulars(

@@ -109,7 +109,9 @@ def numbered(year: int, number: int) -> str:
 
 def taxed_text(by_percent: Mapping[Decimal | None, Decimal]) -> str:
     """Amounts by tax as they are kept."""
-    return json.dumps({"" if each is None else plain(each): f"{amount:f}" for each, amount in by_percent.items()})
+    # Numbers need no escaping, and a line has one or two of them.
+    of = (f'"{"" if each is None else plain(each)}": "{amount:f}"' for each, amount in by_percent.items())
+    return f"{{{', '.join(of)}}}"
 
 
 def taxed_amounts(text: str) -> ByPercent:
@@ -217,7 +219,7 @@ class Ledger:
     def sold(self, period: BillingPeriod, buyer: str, currency: str) -> list[Sold]:
         """The same without their amounts."""
         return [
-            Sold(each.product, each.rate, period.exact_cost(buyer, each.product.code, currency) is not None)
+            Sold(each.product, each.rate, period.has_cost(buyer, each.product.code, currency))
             for each in self.lines(period, buyer, currency)
         ]
 

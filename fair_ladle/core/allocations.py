@@ -75,6 +75,12 @@ class Terms:
         """Those of some of the cells."""
         return Terms(self.reserve[some], self.cap[some], self.burst[some], self.grace[some], self.overage[some])
 
+    def for_columns(self) -> Terms:
+        """The same, to be laid into several columns of each row."""
+        return Terms(
+            self.reserve[:, None], self.cap[:, None], self.burst[:, None], self.grace[:, None], self.overage[:, None]
+        )
+
 
 @dataclass(frozen=True)
 class Grid:
@@ -127,8 +133,8 @@ class Grid:
         for cell, each in self.following.items():
             self.cap[cell] = each.fixed + each.each * seats[cell]
 
-    def lay(self, rows: Ints, columns: Ints | int, terms: Terms) -> None:
-        """Let terms be in force, one in each of these cells."""
+    def lay(self, rows: Ints, columns: Ints | slice, terms: Terms) -> None:
+        """Let terms be in force, one in each of these cells, or in these columns of each row."""
         self.reserve[rows, columns] = terms.reserve
         self.cap[rows, columns] = terms.cap
         self.burst[rows, columns] = terms.burst
@@ -172,8 +178,7 @@ def by_day(rows: Ints, begins: Ints, ends: Ints, terms: Terms, accounts: int, da
     each_span, span_of = np.unique(spans, axis=1, return_inverse=True)
     for place, (begin, end) in enumerate(each_span.T.tolist()):
         mine = span_of.reshape(-1) == place
-        for column in range(begin, end):
-            grid.lay(rows[mine], column, terms.of(mine))
+        grid.lay(rows[mine], slice(begin, end), terms.of(mine).for_columns())
     return grid
 
 

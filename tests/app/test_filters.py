@@ -219,7 +219,7 @@ def with_people(new_database: Callable[[], Database]) -> Database:
     return database
 
 
-@settings(max_examples=400, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=400, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(reader=st.recursive(LEAVES, joined, max_leaves=6))
 def test_the_database_finds_whom_a_reader_would(with_people: Database, reader: Reader) -> None:
     text, holds = reader

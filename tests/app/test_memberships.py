@@ -82,9 +82,7 @@ def caught_up(database: Database) -> None:
         assert memberships.differences(tx) == []
 
 
-@settings(
-    max_examples=4, deadline=None, phases=[Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture]
-)
+@settings(max_examples=4, phases=[Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.data())
 def test_what_is_kept_is_what_the_rules_say(new_demo: Callable[[], Database], data: st.DataObject) -> None:
     database = new_demo()

@@ -326,7 +326,6 @@ def refused_badly(client: TestClient, operation: Any) -> list[str]:
     @given(case=operation.as_strategy())
     @settings(
         max_examples=EXAMPLES,
-        deadline=None,
         derandomize=True,
         database=None,
         phases=[Phase.generate],

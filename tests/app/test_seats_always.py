@@ -207,7 +207,6 @@ def holds_always(database: Database) -> None:
 def test_whatever_is_done_to_people_seats_stay_right(new_database: Callable[[], Database]) -> None:
     @settings(
         max_examples=EXAMPLES,
-        deadline=None,
         derandomize=EXAMPLES == 12,
         phases=[Phase.explicit, Phase.generate, Phase.shrink],
         suppress_health_check=list(HealthCheck),

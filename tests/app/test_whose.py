@@ -67,9 +67,7 @@ def told_as_it_is(database: Database) -> None:
     assert spread.people == len(rows) - len(left)
 
 
-@settings(
-    max_examples=4, deadline=None, phases=[Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture]
-)
+@settings(max_examples=4, phases=[Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(data=st.data())
 def test_whoever_comes_and_goes_it_is_told_as_it_is(
     new_demo: Callable[[], Database], data: st.DataObject, monkeypatch: pytest.MonkeyPatch

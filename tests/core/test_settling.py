@@ -147,7 +147,7 @@ def test_a_part_of_a_tree_is_as_if_it_were_laid_out_anew(pools: dict[str, Any], 
         assert getattr(part, name).tolist() == getattr(anew, name).tolist()
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=250)
 @given(pools())
 def test_one_path_and_whole_trees_agree(pool: dict[str, Any]) -> None:
     settled, _, found = positions(pool)
@@ -162,7 +162,7 @@ def test_one_path_and_whole_trees_agree(pool: dict[str, Any]) -> None:
         assert (told.headroom, told.bound_by) == (int(found.room[row, 0]), name), code
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=250)
 @given(pools(), st.data())
 def test_whoever_runs_a_branch_sees_room_as_far_as_its_top(pool: dict[str, Any], data: st.DataObject) -> None:
     settled, hard, _ = positions(pool)
@@ -185,7 +185,7 @@ def test_whoever_runs_a_branch_sees_room_as_far_as_its_top(pool: dict[str, Any],
         assert told.headroom is not None or room > 10**9
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=250)
 @given(pools(), st.data())
 def test_admitting_rung_by_rung_is_the_headroom(pool: dict[str, Any], data: st.DataObject) -> None:
     """What an admission does under its locks, one account after the other, lets through exactly what the ladder says."""
@@ -203,7 +203,7 @@ def test_admitting_rung_by_rung_is_the_headroom(pool: dict[str, Any], data: st.D
     assert all(admits(each, -amount, 0) for each in rungs), "giving back is never refused"
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=250)
 @given(pools(), st.data())
 def test_a_taking_fits_exactly_up_to_the_headroom(pool: dict[str, Any], data: st.DataObject) -> None:
     """Up to its headroom a taking makes no new hard breach; one unit more breaks a limit or the supply."""
@@ -233,7 +233,7 @@ def test_a_taking_fits_exactly_up_to_the_headroom(pool: dict[str, Any], data: st
         assert breaks(max(0, room) + 1)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(pools())
 def test_what_always_adds_up(pool: dict[str, Any]) -> None:
     settled, _, _ = positions(pool)

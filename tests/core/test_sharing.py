@@ -60,7 +60,7 @@ def shares(draw: st.DrawFn) -> tuple[int, list[int], list[int], list[int], list[
     return draw(st.integers(sum(low), sum(low) + 200)), draw(numbers), low, high, draw(numbers)
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(shares(), st.sampled_from(list(Mode)))
 def test_it_adds_up_within_bounds(case: tuple[int, list[int], list[int], list[int], list[int]], mode: Mode) -> None:
     amount, weights, low, high, needs = case
@@ -69,7 +69,7 @@ def test_it_adds_up_within_bounds(case: tuple[int, list[int], list[int], list[in
     assert all(least <= part <= most for least, part, most in zip(low, parts, high, strict=True))
 
 
-@settings(max_examples=800, deadline=None)
+@settings(max_examples=800)
 @given(shares())
 def test_max_min_leaves_nobody_to_take_from(case: tuple[int, list[int], list[int], list[int], list[int]]) -> None:
     """Whoever could take one more (and has weight) stands no lower than anybody who could give one, by more than

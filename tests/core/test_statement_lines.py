@@ -7,7 +7,7 @@ from decimal import Decimal
 from fractions import Fraction
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from fair_ladle.core.exchange import ExchangeRate, exchange_rate
@@ -162,7 +162,6 @@ AMOUNTS = st.lists(st.decimals(min_value=0, max_value=10_000, places=2), min_siz
     st.lists(st.integers(0, 100), max_size=3),
     st.lists(st.decimals(min_value=0, max_value=5_000, places=2), max_size=3),
 )
-@settings(deadline=None)
 def test_what_is_taken_off_adds_up_and_never_takes_more_than_there_is(
     amounts: list[Decimal], percents: list[int], credits: list[Decimal]
 ) -> None:

@@ -61,10 +61,10 @@ def corrected(tx: Transaction, product: Product, first: date, last: date, made_o
     old = kept_totals(tx, product, first, kept.made_of)
     if tops is None or old is None:
         return None
-    period = BillingPeriod(tx, first, last, [product], [accounts.tree.codes[each] for each in tops])
-    if any(each.markup is not None and each.product == product.code for each in period.rate_cards.rates):
-        return None  # what one costs decides what another is charged
-    return _Correction(tx, product, accounts, tops, period).of(old)
+    whole = BillingPeriod(tx, first, last, [product])
+    if any(each.markup is not None and each.product == product.code for each in whole.rate_cards.rates):
+        return None  # what is to be shared anew decides what others are charged
+    return _Correction(tx, product, accounts, tops, whole).of(old)
 
 
 def _but_late_facts(made_of: str) -> list[str]:
@@ -87,11 +87,12 @@ def _tops(accounts: Accounts, late: Iterable[int]) -> list[int] | None:
 
 
 class _Correction:
-    """Some branches of a month, read again."""
+    """Some branches of a month, read again; ``whole`` has all accounts, and nothing of it is read."""
 
-    def __init__(self, tx: Transaction, product: Product, accounts: Accounts, tops: list[int], period: BillingPeriod):
-        self.tx, self.product, self.period = tx, product, period
+    def __init__(self, tx: Transaction, product: Product, accounts: Accounts, tops: list[int], whole: BillingPeriod):
         codes = accounts.tree.codes
+        self.tx, self.product, self.whole = tx, product, whole
+        self.period = BillingPeriod(tx, whole.first, whole.last, [product], [codes[each] for each in tops])
         self.root = codes[0]
         self.tops = {codes[each] for each in tops}
         self.inside = {codes[row] for each in tops for row in accounts.tree.branch(each).tolist()}
@@ -126,14 +127,13 @@ class _Correction:
     ) -> dict[str, tuple[PoolMonth, dict[str, Decimal | None]]] | None:
         """The root's pool shared anew, by the currency it was bought in: what it cost, and what that is to the buyers
         directly below to whom it is another cost; None where its weights are not kept."""
-        first, last, code = self.period.first, self.period.last, self.product.code
-        before = kept_weights(self.tx, self.product, first).get(self.root)
+        whole, code = self.whole, self.product.code
+        before = kept_weights(self.tx, self.product, whole.first).get(self.root)
         part = dict(self.period.month(code).weights_of(pool).below)
         if before is None or not part.keys() <= {account for account, _ in before.below}:
             return None
         below = tuple((account, part.get(account, held)) for account, held in before.below)
         weights = PoolWeights(before.own, below, before.supply)
-        whole = BillingPeriod(self.tx, first, last, [self.product])
         changed, months = set(self.tops), []
         for currency in pool.currencies:
             was, now = (whole.shared(pool, currency, by, self.product.spreads_idle) for by in (before, weights))

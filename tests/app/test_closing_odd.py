@@ -65,9 +65,11 @@ def test_charged_and_adjusted_is_what_the_facts_say(
     database.clock.set_to(AT)
     maker = odd_intake.Maker(seed, accounts, shape, "Europe/Lisbon")
     maker.make()
+    sellers = [code for code in maker.codes if code in maker.parents.values()]
+    for name in ("rates", "rate_tiers"):  # one of them sells without a price
+        maker.rows[name] = [row for row in maker.rows[name] if row[0] != sellers[1]]
     folder = maker.write(tmp_path / "odd")
     database.run(data_import.load, COMMAND_LINE, read_source(folder))
-    sellers = [code for code in maker.codes if code in maker.parents.values()]
     assert sum(close_all(database, sellers, month) for month in MONTHS[:2]) > 2
     assert database.snapshot(statements.verify, COMMAND_LINE) == []
     # What comes late: other bytes, seats that were in use after all, and a lot that was forgotten.

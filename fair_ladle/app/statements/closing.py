@@ -99,11 +99,13 @@ def look(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
     not kept."""
     first, _ = parse_month(month)
     accounts = accounts_service.known(tx)
-    accounts_service.row_in_scope(accounts, actor, seller)
+    row = accounts_service.row_in_scope(accounts, actor, seller)
     ledger = MonthsLedger(tx)
     if seller not in ledger.period(first).rate_cards.sellers:
-        # What is had of a seller without any rate is not kept.
-        return prepare(tx, actor, seller, month)
+        # What is had of a seller without any rate is not kept: it is read from its branch, and whose it once was.
+        former = closed_store.buyers_of(tx.connection, int(accounts.ids[row]))
+        once = [accounts.tree.codes[accounts.row_of_id[each]] for each in former if each in accounts.row_of_id]
+        return _looked_at(tx, actor, seller, month, ClosingLedger(tx, first, [seller, *once]))
     refuse_unless_kept(tx, accounts, first, sees_all=accounts_service.top_row(accounts, actor) == 0)
     return _looked_at(tx, actor, seller, month, ledger)
 
@@ -127,7 +129,7 @@ def _looked_at(
         raise not_found("seller in that month", seller)
     buyers = buyers_of(tx, ledger, period, seller)
     if ledger.has_lines_of(first):
-        period.work_out(seller, [each for each in buyers if each in period.accounts.tree], progress)
+        period.work_out(seller, buyers, progress)
     statements = [each for buyer in buyers for each in ledger.of_seller(seller, buyer, first)]
     findings += _of_lines(period, ledger, seller, statements)
     findings += _of_tax(period, seller, statements)
@@ -294,17 +296,16 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
         "made_of": prepared.made_of,
         "hash": digest,
     }
-    every = [({**values, **_packed_as(document.result())}, lines) for values, document, lines in rows]
+    named = ("document", "hash")
+    every = [
+        ({**values, **dict(zip(named, document.result(), strict=True))}, lines) for values, document, lines in rows
+    ]
     closed_store.write_closed(tx.connection, period, today.year, number, every, prepared.settled)
     generations.renew(tx, "closings")
     said = {"month": f"{prepared.first:%Y-%m}", "statements": str(len(closed)), "reason": reason.strip()[:500]}
     entry = log_service.Entry("month closed", prepared.seller, seller_id, None, said)
     log_service.write(tx, actor, seller_id, [entry])
     return closed
-
-
-def _packed_as(found: tuple[bytes, str]) -> dict[str, object]:
-    return {"document": found[0], "hash": found[1]}
 
 
 def _kept_lines(statement: Statement) -> list[dict[str, object]]:

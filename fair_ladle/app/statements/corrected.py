@@ -128,7 +128,7 @@ class _Correction:
         """The root's pool shared anew, by the currency it was bought in: what it cost, and what that is to the buyers
         directly below to whom it is another cost; None where its weights are not kept."""
         whole, code = self.whole, self.product.code
-        before = kept_weights(self.tx, self.product, whole.first).get(self.root)
+        before = kept_weights(self.tx, self.product, whole.first, pool)
         part = dict(self.period.month(code).weights_of(pool).below)
         if before is None or not part.keys() <= {account for account, _ in before.below}:
             return None
@@ -150,15 +150,13 @@ def packed_weights(weights: PoolWeights, ids: Mapping[str, int]) -> bytes:
     return zlib.compress(json.dumps([weights.own, weights.supply, below]).encode())
 
 
-def kept_weights(tx: Transaction, product: Product, first: date) -> dict[str, PoolWeights]:
-    """By what the pools of a product were shared in a month, by owner (code), as far as that is kept."""
+def kept_weights(tx: Transaction, product: Product, first: date, pool: Pool) -> PoolWeights | None:
+    """By what a pool of a product was shared in a month, where that is kept."""
+    packed = store.kept_weights(tx.connection, product.id, first, pool.owner_id)
+    if packed is None:
+        return None
     accounts = accounts_service.known(tx)
-
-    def code(account_id: int) -> str:
-        return accounts.tree.codes[accounts.row_of_id[account_id]]
-
-    found = {}
-    for owner_id, packed in store.kept_weights(tx.connection, product.id, first).items():
-        own, supply, below = json.loads(zlib.decompress(packed))
-        found[code(owner_id)] = PoolWeights(own, tuple((code(each), held) for each, held in below), supply)
-    return found
+    own, supply, below = json.loads(zlib.decompress(packed))
+    return PoolWeights(
+        own, tuple((accounts.tree.codes[accounts.row_of_id[each]], held) for each, held in below), supply
+    )

@@ -48,11 +48,10 @@ class Segment:
 
     def charged_days(self, row: int) -> Flags:
         """The days on which an account is charged: on others it, or an account above it, is suspended without."""
-        days = np.ones(len(self.readings.days), dtype=bool)
-        for above in self.accounts.tree.path_up(row) if self.uncharged else ():
-            if above in self.uncharged:
-                days &= ~self.uncharged[above]
-        return days
+        if self.charged is None:
+            return np.ones(len(self.readings.days), dtype=bool)
+        mine: Flags = self.charged[row]
+        return mine
 
     @cached_property
     def charged(self) -> Flags | None:

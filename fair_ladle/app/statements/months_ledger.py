@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
 from decimal import Decimal
 
@@ -28,8 +29,8 @@ class MonthsLedger(Ledger):
             self._totals[first] = [product_totals(self._tx, each, first, last) for each in self._products]
         return self._totals[first]
 
-    def __init__(self, tx: Transaction):
-        super().__init__(tx)
+    def __init__(self, tx: Transaction, buyers: Sequence[str] | None = None):
+        super().__init__(tx, buyers)
         self._products = pools_service.products(tx)
         self._totals: dict[date, list[ProductTotals]] = {}
         self._numbered: dict[date, dict[tuple[str, str], list[tuple[str, Decimal, str | None]]]] = {}
@@ -97,10 +98,11 @@ class MonthsLedger(Ledger):
 
 
 class ClosingLedger(MonthsLedger):
-    """Statements of everybody with the lines of one month; other months as amounts alone."""
+    """Statements of everybody (or of some branches, by their codes) with the lines of one month; other months as
+    amounts alone."""
 
-    def __init__(self, tx: Transaction, first: date):
-        super().__init__(tx)
+    def __init__(self, tx: Transaction, first: date, buyers: Sequence[str] | None = None):
+        super().__init__(tx, buyers)
         self._first = first
 
     def has_lines_of(self, first: date) -> bool:

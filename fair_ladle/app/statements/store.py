@@ -172,13 +172,13 @@ def kept_month(connection: sa.Connection, product_id: int, first: date) -> KeptM
     return fetch_first(connection, wanted, KeptMonth)
 
 
-def kept_weights(connection: sa.Connection, product_id: int, first: date) -> dict[int, bytes]:
-    """By what the pools of a product were shared in a month, packed, by their owners' numbers."""
+def kept_weights(connection: sa.Connection, product_id: int, first: date, owner_id: int) -> bytes | None:
+    """By what an owner's pool of a product was shared in a month, packed."""
     k = kept_pools.c
-    wanted = sa.select(k.owner_id, k.weights).where(
-        k.first_day == first, k.product_id == product_id, k.weights.is_not(None)
-    )
-    return {row.owner_id: row.weights for row in connection.execute(wanted)}
+    mine = [k.first_day == first, k.product_id == product_id, k.owner_id == owner_id]
+    # The same whatever it was bought in.
+    found: bytes | None = connection.scalar(sa.select(k.weights).where(*mine, k.weights.is_not(None)).limit(1))
+    return found
 
 
 def keep_month(

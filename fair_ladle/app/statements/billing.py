@@ -140,7 +140,7 @@ class BillingPeriod:
                 wanted = next(each for each in self.products if each.code == product)
                 self._months[product] = read_month(self._tx, wanted, self.first, self.last)
             else:
-                self._months = months_of(self._tx, self.products, self.first, self.last, self._buyers)
+                self._months = dict(months_of(self._tx, self.products, self.first, self.last, self._buyers))
         return self._months[product]
 
     @cached_property

@@ -312,7 +312,7 @@ def _bytes_of(months: Mapping[str, ProductMonth]) -> int:
     return _FIGURES * sum(each.readings.own.nbytes for month in months.values() for each in month.segments)
 
 
-_months: Cache[dict[str, ProductMonth]] = Cache(16, megabytes=24, bytes_of=_bytes_of)
+_months: Cache[Mapping[str, ProductMonth]] = Cache(16, megabytes=24, bytes_of=_bytes_of)
 SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 
@@ -326,7 +326,7 @@ def is_settled(tx: Transaction, first: date, last: date) -> bool:
 
 def months_of(
     tx: Transaction, products: Sequence[Product], first: date, last: date, buyers: Sequence[str]
-) -> dict[str, ProductMonth]:
+) -> Mapping[str, ProductMonth]:
     """The month of products, by code, of a few buyers' branches: kept until facts of days that are over change, or
     another day has ended."""
     if not is_settled(tx, first, last):

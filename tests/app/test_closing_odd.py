@@ -15,7 +15,7 @@ import pytest
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.statements import closing, seller_months
+from fair_ladle.app.statements import closing, seller_months, working_out
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.ledger import Ledger
 from fair_ladle.app.statements.seller_months import is_closed, open_statements
@@ -56,6 +56,7 @@ def test_charged_and_adjusted_is_what_the_facts_say(
     new_database: Callable[[], Database],
     tmp_path: Path,
     monkeypatch: pytest.MonkeyPatch,
+    caplog: pytest.LogCaptureFixture,
     seed: int,
     accounts: int,
     shape: str,
@@ -95,9 +96,25 @@ def test_charged_and_adjusted_is_what_the_facts_say(
     database.run(data_import.load, COMMAND_LINE, read_source(late))
     adjusted = balance(database, maker)
     assert adjusted > 0
+    beside_comes_to_the_same(database, monkeypatch, caplog, sellers[0])
     close_all(database, sellers, MONTHS[2])
     assert balance(database, maker) > 0
     assert database.snapshot(statements.verify, COMMAND_LINE) == []
+
+
+def beside_comes_to_the_same(
+    database: Database, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture, seller: str
+) -> None:
+    """A process beside takes part in working a month out where it sees the same facts, and only there."""
+    alone = database.snapshot(closing.prepare, COMMAND_LINE, seller, MONTHS[2])
+    with monkeypatch.context() as patched:
+        patched.setattr(working_out, "is_large", lambda accounts: True)
+        patched.setattr(working_out, "has_another_core", lambda: True)
+        assert database.snapshot(closing.prepare, COMMAND_LINE, seller, MONTHS[2]) == alone
+        assert "has ended" not in caplog.text, "it took part"
+        patched.setattr(working_out, "_facts", lambda tx, first: "others")
+        assert database.snapshot(closing.prepare, COMMAND_LINE, seller, MONTHS[2]) == alone
+        assert "has ended" in caplog.text, "it did not"
 
 
 def balance(database: Database, maker: odd_intake.Maker) -> int:

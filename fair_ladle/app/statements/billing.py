@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
@@ -83,6 +83,21 @@ class Line:
     charge: Charge
     shares: tuple[Share, ...]
     days: tuple[LineDay, ...] = ()
+
+
+Progress = Callable[[int, int], None]
+"""Hears of how many are done, and of how many there are."""
+
+
+@dataclass
+class WorkedOut:
+    """What a product (code) comes to in a month for a seller and its buyers: each one's line, with its days; whether it
+    is known what it cost (by buyer, product and currency); and who had something without a rate."""
+
+    product: str
+    lines: dict[str, Line | None] = field(default_factory=dict)
+    has_cost: dict[tuple[str, str, str], bool] = field(default_factory=dict)
+    unpriced: set[str] = field(default_factory=set)
 
 
 def parse_month(text: str) -> tuple[date, date]:
@@ -226,27 +241,33 @@ class BillingPeriod:
         """The buyer's lines, by product."""
         return [line for each in self.products if (line := self.line(buyer, each.code))]
 
-    def work_out(self, seller: str, buyers: Sequence[str], progress: Callable[[int, int], None]) -> None:
-        """Work out a seller's buyers with the days of their lines, what these cost, and what was had without a rate: a
-        product at a time, of which nothing else that was read is kept. ``progress`` hears of how many buyers that comes
-        to so far."""
-        unpriced: dict[str, list[Product]] = {each: [] for each in buyers}
-        for place, product in enumerate(self.products):
-            self.line(seller, product.code)
-            sold = []
-            for nth, buyer in enumerate(buyers, start=1):
-                line = self.line(buyer, product.code)
-                if line is not None:
-                    self.has_cost(buyer, product.code, line.currency)
-                    sold.append((buyer, line))
-                elif self._is_unpriced(buyer, product):
-                    unpriced[buyer].append(product)
-                progress((place * len(buyers) + nth) // len(self.products), len(buyers))
-            each_days = self._days_of_each(self.month(product.code), [buyer for buyer, _ in sold])
-            for (buyer, line), days in zip(sold, each_days, strict=True):
-                self._lines[buyer, product.code] = replace(line, days=days)
-            del self._months[product.code]
-        self._unpriced |= unpriced
+    def work_out(self, seller: str, buyers: Sequence[str], product: str, progress: Progress) -> WorkedOut:
+        """Work out what a product (code) comes to for a seller's buyers, with the days of their lines and what these
+        cost; nothing else that was read of it is kept. ``progress`` hears of how many buyers it has gone through."""
+        month, found = self.month(product), WorkedOut(product)
+        found.lines[seller] = self.line(seller, product)
+        for nth, buyer in enumerate(buyers, start=1):
+            line = found.lines[buyer] = self.line(buyer, product)
+            if line is not None:
+                found.has_cost[buyer, product, line.currency] = self.has_cost(buyer, product, line.currency)
+            elif self._is_unpriced(buyer, month.product):
+                found.unpriced.add(buyer)
+            progress(nth, len(buyers))
+        sold = [(buyer, line) for buyer in buyers if (line := found.lines[buyer]) is not None]
+        each_days = self._days_of_each(month, [buyer for buyer, _ in sold])
+        for (buyer, line), days in zip(sold, each_days, strict=True):
+            found.lines[buyer] = replace(line, days=days)
+        del self._months[product]
+        return found
+
+    def take(self, buyers: Sequence[str], found: Iterable[WorkedOut]) -> None:
+        """Go by what all products were worked out to come to for these buyers."""
+        of = {each.product: each for each in found}
+        for product, each in of.items():
+            self._lines |= {(buyer, product): line for buyer, line in each.lines.items()}
+            self._has_cost |= each.has_cost
+        for buyer in buyers:
+            self._unpriced[buyer] = [each for each in self.products if buyer in of[each.code].unpriced]
 
     def unpriced(self, buyer: str) -> list[Product]:
         """What the buyer had without any rate from its seller."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
@@ -16,7 +16,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.statements import closed_store
-from fair_ladle.app.statements.billing import BillingPeriod, parse_month
+from fair_ladle.app.statements.billing import BillingPeriod, Progress, parse_month
 from fair_ladle.app.statements.kept_books import KeptBook, packed, packed_book, unpacked
 from fair_ladle.app.statements.ledger import (
     Statement,
@@ -31,10 +31,10 @@ from fair_ladle.app.statements.months_ledger import ClosingLedger, MonthsLedger
 from fair_ladle.app.statements.particulars import details, particulars
 from fair_ladle.app.statements.seller_months import buyers_of
 from fair_ladle.app.statements.totals import refuse_unless_kept
+from fair_ladle.app.statements.working_out import work_out
 from fair_ladle.core.calendar import day_name, month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
-Progress = Callable[[int, int], None]
 PACKING = 2
 """Threads that pack documents while others are made."""
 JUMP = Decimal("0.5")
@@ -129,7 +129,7 @@ def _looked_at(
         raise not_found("seller in that month", seller)
     buyers = buyers_of(tx, ledger, period, seller)
     if ledger.has_lines_of(first):
-        period.work_out(seller, buyers, progress)
+        work_out(tx, period, seller, buyers, progress)
     statements = [each for buyer in buyers for each in ledger.of_seller(seller, buyer, first)]
     findings += _of_lines(period, ledger, seller, statements)
     findings += _of_tax(period, seller, statements)

@@ -72,6 +72,10 @@ def _at(text: str | None, now: datetime) -> datetime:
         raise invalid(f"--at {text!r}: write {expected}.") from None
 
 
+MOST_REMARKS = 20
+"""What an import remarks beside its result is told of so many rows."""
+
+
 @app.command("import")
 def import_(path: Path, as_csv: Csv = False) -> None:
     """Bring an intake in: a folder, a zip or a workbook."""
@@ -102,6 +106,11 @@ def import_(path: Path, as_csv: Csv = False) -> None:
         [(name, merged.created, merged.changed, merged.left) for name, merged in loaded.tables.items()],
         as_csv,
     )
+    for each in loaded.remarks[:MOST_REMARKS]:
+        said = f"{each.file} row {each.row}, {each.column} {each.found}: expected {each.expected}."
+        to_people.print(escape(said), style="yellow", soft_wrap=True)
+    if len(loaded.remarks) > MOST_REMARKS:
+        to_people.print(f"… and {len(loaded.remarks) - MOST_REMARKS:,} more like these.", style="yellow")
 
 
 def typer_exit(message: str) -> typer.Exit:

@@ -19,6 +19,7 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.prices import usecases as prices
 from fair_ladle.connectors import sheets_in, sheets_out
 from fair_ladle.connectors.sheets_in import Fault, Unreadable, read_source
 from fair_ladle.connectors.sheets_out import Cell, Totals, as_csv, as_xlsx, print_parts, xlsx_parts
@@ -304,6 +305,22 @@ def test_an_intake_of_some_hundreds_of_accounts_loads(database: Database, tmp_pa
     with database.engine.connect() as connection:
         inside = "path LIKE CONCAT((SELECT path FROM accounts WHERE code = 'TERN'), '%')"
         assert connection.scalar(sa.text(f"SELECT COUNT(*) FROM accounts WHERE {inside}")) == 302
+
+
+def test_a_price_of_what_no_buyer_can_draw_is_remarked(database: Database, tmp_path: Path) -> None:
+    rates = (
+        GOOD["rates"]
+        + "TERN,,DISK,2026-01-01,held,average,graduated,,,,,\nTERN,,MAIL,2026-01-01,held,average,graduated,,,,,\n"
+    )
+    tiers = GOOD["rate_tiers"] + "TERN,,DISK,2026-01-01,0,1\nTERN,,MAIL,2026-01-01,0,5\n"
+    lots = GOOD["lots"].replace("PO-2,MSP,DISK", "PO-2,TERN-A,DISK")
+    folder = as_folder(GOOD | {"rates": rates, "rate_tiers": tiers, "lots": lots}, tmp_path / "undrawn")
+    loaded = database.run(data_import.load, COMMAND_LINE, read_source(folder))
+    assert [(each.row, each.found, each.expected) for each in loaded.remarks] == [
+        (3, "DISK", "a pool at TERN or above it; without one no buyer can draw it, and nobody is charged")
+    ]
+    seen = database.snapshot(prices.prices, COMMAND_LINE, "TERN")
+    assert [each.code for each in seen.products if each.id in seen.drawn] == ["MAIL"]
 
 
 def test_breaches_in_the_data_are_no_faults(database: Database, tmp_path: Path) -> None:

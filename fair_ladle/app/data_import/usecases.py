@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -39,9 +39,10 @@ class FaultyIntake(Refused):
 
 @dataclass(frozen=True)
 class LoadResult:
-    """What an intake did, by table."""
+    """What an intake did, by table; and what of it, though it is right, has no effect as things stand."""
 
     tables: dict[str, Merged]
+    remarks: list[Fault] = field(default_factory=list)
 
 
 def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = lambda what, done: None) -> LoadResult:
@@ -68,7 +69,7 @@ def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = l
                 ),
             )
         )
-    loaded = _load(tx, intake, progress)
+    loaded = replace(_load(tx, intake, progress), remarks=_remarks(tx, intake))
     _log(tx, actor, loaded)
     return loaded
 
@@ -238,6 +239,20 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     progress("adding up what is in use", 0)
     assignments.rebuild_stale(tx)
     return LoadResult(done)
+
+
+def _remarks(tx: Transaction, intake: Intake) -> list[Fault]:
+    """Rates that charge nobody: their product has no pool at the seller or above it, so that no buyer can draw it."""
+    accounts, found = accounts_service.known(tx), []
+    product_ids = {each.code: each.id for each in pools.products(tx)}
+    drawn: dict[str, set[int]] = {}
+    for number, (seller, product) in intake.table("rates").values("seller", "product"):
+        if seller not in drawn:
+            drawn[seller] = pools.drawn_below(tx, accounts, accounts.tree.row(seller))
+        if product_ids[product] not in drawn[seller]:
+            said = f"a pool at {seller} or above it; without one no buyer can draw it, and nobody is charged"
+            found.append(Fault("rates.csv", number, "product", product, said))
+    return found
 
 
 def _log(tx: Transaction, actor: Actor, loaded: LoadResult) -> None:

@@ -181,6 +181,13 @@ def _lot(row: LotRecord, measure: str) -> Lot:
     )
 
 
+def drawn_below(tx: Transaction, accounts: Accounts, row: int) -> set[int]:
+    """The products (ids) that accounts below this one (row) can draw from it or through it: those with a pool at it or
+    above it."""
+    way = set(accounts.ids[accounts.tree.path_up(row)].tolist())
+    return {each.product.id for each in pools(tx, products(tx)) if each.owner_id in way}
+
+
 def layout(accounts: Accounts, pool_list: list[Pool], columns: list[Product]) -> tuple[Roots, list[Pool]]:
     """Where the pools begin, by account row and product column; the pools in the same order."""
     column = {each.id: place for place, each in enumerate(columns)}

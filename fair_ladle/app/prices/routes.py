@@ -52,11 +52,13 @@ class CardBody(BaseModel):
 
 
 class PricedProduct(BaseModel):
-    """A product of the price list."""
+    """A product of the price list; ``drawn`` says whether its pool is at the seller or above it: else no buyer can draw
+    it, and nobody is charged."""
 
     product: str
     name: str
     unit: str
+    drawn: bool
 
 
 class PriceBuyer(BaseModel):
@@ -164,7 +166,10 @@ def of_seller(db: Db, who: Who, seller: str) -> Any:
         seller=found.seller,
         seller_name=found.seller_name,
         currency=found.currency,
-        products=[PricedProduct(product=each.code, name=each.name, unit=each.unit) for each in found.products],
+        products=[
+            PricedProduct(product=each.code, name=each.name, unit=each.unit, drawn=each.id in found.drawn)
+            for each in found.products
+        ],
         count=found.count,
         charges=found.charges,
         cards=[_card(each, tells_markup=True) for each in found.cards],

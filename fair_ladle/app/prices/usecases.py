@@ -39,6 +39,8 @@ class Prices:
     seller_name: str
     currency: str
     products: list[Product]
+    drawn: set[int]
+    """Those of the products (ids) that buyers can draw: without a pool above them nobody is charged."""
     count: int
     """How many buyers it has."""
     charges: bool
@@ -77,6 +79,7 @@ def prices(tx: Transaction, actor: Actor, seller: str) -> Prices:
         accounts.name(row),
         str(accounts.inherited(row, "currency") or ""),
         pools_service.products(tx),
+        pools_service.drawn_below(tx, accounts, row),
         len(_below(accounts, row)),
         bool(mine),
         [Card(each, cards.currency(each), following) for each, following in _in_force(general, today)],

@@ -10032,9 +10032,12 @@ export interface components {
         };
         /**
          * PricedProduct
-         * @description A product of the price list.
+         * @description A product of the price list; ``drawn`` says whether its pool is at the seller or above it: else no buyer can draw
+         *     it, and nobody is charged.
          */
         PricedProduct: {
+            /** Drawn */
+            drawn: boolean;
             /** Name */
             name: string;
             /** Product */

@@ -53,6 +53,11 @@ export function CardPanel({
         <span className="grow" />
         <button type="button" className="btn-close" aria-label="Close" onClick={close} />
       </div>
+      {!product.drawn && (
+        <p className="small mb-1">
+          There is no pool of {product.name} for your buyers to draw from, so nobody is charged for it.
+        </p>
+      )}
       {versions && versions.length === 0 && (
         <p className="quiet small mb-1">
           {buyer

@@ -95,6 +95,7 @@ export default function PricesScreen() {
           <Cell
             card={row.cards.get(each.product)}
             general={row.buyer ? general.get(each.product) : undefined}
+            drawn={each.drawn}
             drafted={drafted.has(key)}
             chosen={at.product === each.product && at.buyer === (row.buyer?.buyer ?? null)}
             label={`${each.name}, ${row.buyer?.name ?? 'all buyers'}`}
@@ -188,6 +189,7 @@ export default function PricesScreen() {
 function Cell({
   card,
   general,
+  drawn,
   drafted,
   chosen,
   label,
@@ -196,6 +198,8 @@ function Cell({
 }: {
   card: Card | undefined
   general: Card | undefined
+  /** Whether buyers can draw the product: else nobody is charged. */
+  drawn: boolean
   drafted: boolean
   chosen: boolean
   label: string
@@ -222,7 +226,13 @@ function Cell({
         {shown ? cardWords(shown) : '–'}
       </span>
       <small className="quiet">
-        {begun ? `since ${shortDay(begun.first_day)}` : shown ? 'general' : 'no price'}
+        {shown && !drawn
+          ? 'not in a pool'
+          : begun
+            ? `since ${shortDay(begun.first_day)}`
+            : shown
+              ? 'general'
+              : 'no price'}
         {next && `, another ${shortDay(next)}`}
         {drafted && <span className="visually-hidden">, changed in the draft</span>}
       </small>

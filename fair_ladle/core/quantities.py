@@ -35,10 +35,18 @@ def to_units(grains: int, measure: str) -> Decimal:
 
 def units_to_micro(numerator: int, denominator: int, per_unit: int) -> Decimal:
     """An exact fraction of grains in units, rounded half up to 6 decimals."""
-    if denominator == 0:
-        return Decimal("0.000000")
+    return Decimal(_micro(numerator, denominator, per_unit)).scaleb(-6)
+
+
+def micro_text(numerator: int, denominator: int, per_unit: int) -> str:
+    """The same, of what is not below 0, as text."""
+    whole, rest = divmod(_micro(numerator, denominator, per_unit), 10**6)
+    return f"{whole}.{rest:06d}"
+
+
+def _micro(numerator: int, denominator: int, per_unit: int) -> int:
     below = denominator * per_unit
-    return Decimal((2 * numerator * 10**6 + below) // (2 * below)).scaleb(-6)
+    return 0 if below == 0 else (2 * numerator * 10**6 + below) // (2 * below)
 
 
 def half_up(amount: Decimal, decimals: int) -> Decimal:

@@ -70,20 +70,33 @@ def stored_days(rows: int, account: Ints, category: Ints, at: Ints, stored: Ints
     own = np.zeros((rows, len(days)), dtype=np.int64)
     if len(account) == 0:
         return own
-    order = np.lexsort((at, category, account))
-    account, category, at, stored = account[order], category[order], at[order] // MICRO, stored[order]
+    account, category, micros, stored = _in_order(account, category, at, stored)
+    at = micros // MICRO
     same = (account[1:] == account[:-1]) & (category[1:] == category[:-1])
     until = np.r_[np.where(same, at[1:], FAR), FAR]
-    first = np.flatnonzero(np.r_[True, account[1:] != account[:-1]])
-    grains, rest = np.divmod(stored, BYTES_PER_GRAIN)
+    every_grains, every_rest = np.divmod(stored, BYTES_PER_GRAIN)
     for column, day in enumerate(days):
-        seconds = np.maximum(0, np.minimum(until, day.end) - np.maximum(at, day.start))
+        lasting = np.flatnonzero((at < day.end) & (until > day.start))
+        if len(lasting) == 0:
+            continue
+        mine, grains, rest = account[lasting], every_grains[lasting], every_rest[lasting]
+        first = np.flatnonzero(np.r_[True, mine[1:] != mine[:-1]])
+        seconds = np.minimum(until[lasting], day.end) - np.maximum(at[lasting], day.start)
         carried, rest_seconds = np.divmod(np.add.reduceat(rest * seconds, first), BYTES_PER_GRAIN)
         whole = np.add.reduceat(grains * seconds, first) + carried
         # floor(average + ½), with the part below a grain-second carried only where it completes one
         half_up = (2 * whole + day.seconds + 2 * rest_seconds // BYTES_PER_GRAIN) // (2 * day.seconds)
-        own[account[first], column] = half_up * day.seconds
+        own[mine[first], column] = half_up * day.seconds
     return own
+
+
+def _in_order(account: Ints, category: Ints, at: Ints, stored: Ints) -> tuple[Ints, Ints, Ints, Ints]:
+    """Samples by account, category and instant."""
+    # Sorts of what is in order already, as most is that comes from a database, take no time.
+    order = np.argsort(at, kind="stable")
+    series = account * (category.max() + 1) + category
+    order = order[np.argsort(series[order], kind="stable")]
+    return account[order], category[order], at[order], stored[order]
 
 
 def counted_at(rows: int, account: Ints, begins: Ints, ends: Ints, instants: Ints) -> Ints:
@@ -100,8 +113,7 @@ def stored_at(rows: int, account: Ints, category: Ints, at: Ints, stored: Ints, 
     own = np.zeros((rows, len(instants)), dtype=np.int64)
     if len(account) == 0:
         return own
-    order = np.lexsort((at, category, account))
-    account, category, at, stored = account[order], category[order], at[order], stored[order]
+    account, category, at, stored = _in_order(account, category, at, stored)
     same = (account[1:] == account[:-1]) & (category[1:] == category[:-1])
     until = np.r_[np.where(same, at[1:], FAR), FAR]
     first = np.flatnonzero(np.r_[True, account[1:] != account[:-1]])

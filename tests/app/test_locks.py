@@ -23,7 +23,8 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import MOST_HELD, AskedDatabase, Database
+from fair_ladle.app.plumbing.arrays import in_parts, numbers
+from fair_ladle.app.plumbing.database import MOST_HELD, AskedDatabase, Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -270,3 +271,20 @@ def test_a_seat_and_a_lower_cap_come_one_after_the_other(demo: Database) -> None
             demo.run(assignments.release, OLDQUAY, [Wanted("OLDQUAY-CREW", "FIELD-CORE", username)])
         terms(demo, "OLDQUAY-CREW", "FIELD-CORE", cap=load + 3)()
     assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_a_connection_lost_while_numbers_are_read_is_asked_again(demo: Database) -> None:
+    tries: list[int] = []
+
+    def read(tx: Transaction) -> int:
+        tries.append(tx.connection.execute(sa.text("SELECT CONNECTION_ID()")).scalar_one())
+        parts = in_parts(tx.connection, sa.text("SELECT seq, seq FROM seq_1_to_2000000"))
+        found = len(next(parts)) + len(next(parts))
+        if len(tries) == 1:
+            demo.run(lambda other: other.connection.execute(sa.text(f"KILL {tries[0]}")))
+        return found + sum(len(rows) for rows in parts)
+
+    assert demo.snapshot(read) == 2_000_000 and len(tries) == 2
+    with demo.transaction() as tx:
+        assert numbers(tx.connection, sa.text("SELECT seq FROM seq_1_to_3")).tolist() == [[1, 2, 3]]
+        assert numbers(tx.connection, sa.text("SELECT seq, seq FROM seq_1_to_3 WHERE seq > 3")).shape == (2, 0)

@@ -25,7 +25,7 @@ from fair_ladle.app.statements.terms import Terms, of_sellers
 from fair_ladle.core.calendar import Day, month_of
 from fair_ladle.core.costing import Bearer, pool_cost, share_cost
 from fair_ladle.core.pricing import Charge, Rate, apportion, charge
-from fair_ladle.core.quantities import half_up_exactly, units_to_micro
+from fair_ladle.core.quantities import half_up_exactly, micro_text, units_to_micro
 from fair_ladle.core.tree import Ints
 
 
@@ -41,7 +41,7 @@ class Share:
 @lru_cache(maxsize=16_384)
 def _in_units(grains: int, seconds: int, per_unit: int) -> str:
     """Most days of most lines have figures that others have too."""
-    return f"{units_to_micro(grains, seconds, per_unit):f}"
+    return micro_text(grains, seconds, per_unit)
 
 
 @dataclass(frozen=True)
@@ -135,6 +135,7 @@ class BillingPeriod:
         self.rate_cards = RateCards(tx, self.accounts).kept({code: kept.rates for code, kept in self._kept.items()})
         self._months: dict[str, ProductMonth] = {}
         self._lines: dict[tuple[str, str], Line | None] = {}
+        self._lines_of: dict[str, list[Line]] = {}
         self._bearers: dict[tuple[int, str], dict[str, Decimal]] = {}
         self._whole = {} if whole is None else whole
         self._pools: dict[str, dict[str, Pool]] = {}
@@ -239,7 +240,9 @@ class BillingPeriod:
 
     def lines(self, buyer: str) -> list[Line]:
         """The buyer's lines, by product."""
-        return [line for each in self.products if (line := self.line(buyer, each.code))]
+        if buyer not in self._lines_of:
+            self._lines_of[buyer] = [line for each in self.products if (line := self.line(buyer, each.code))]
+        return self._lines_of[buyer]
 
     def work_out(self, seller: str, buyers: Sequence[str], product: str, progress: Progress) -> WorkedOut:
         """Work out what a product (code) comes to for a seller's buyers, with the days of their lines and what these

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -226,7 +226,7 @@ BYTES_AT_ONCE = 2**21
 """So much of documents is written in one statement of SQL, which the server bounds."""
 
 
-def _parts(closed: Sequence[Closed]) -> Iterator[list[Closed]]:
+def _parts(closed: Iterable[Closed]) -> Iterator[list[Closed]]:
     part: list[Closed] = []
     size = 0
     for each in closed:
@@ -244,7 +244,7 @@ def write_closed(
     period: dict[str, Any],
     year: int,
     number: int,
-    closed: Sequence[Closed],
+    closed: Iterable[Closed],
     settled: Mapping[date, str],
 ) -> None:
     """Write a closed month with its statements and their lines, and what the months before are made of now that their

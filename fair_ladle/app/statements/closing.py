@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from decimal import Decimal
+from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
@@ -37,6 +39,8 @@ from fair_ladle.core.statement_lines import Kind, TaxStatus
 
 PACKING = 2
 """Threads that pack documents while others are made."""
+PACKED_AHEAD = 256
+"""So many are packed while others are written."""
 JUMP = Decimal("0.5")
 """A total that differs by more than this part of the month before is pointed out."""
 
@@ -261,30 +265,12 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
     number = int(numbers.number) if numbers.year == today.year else 0
     ids = accounts_service.ids_by_code(tx, {prepared.seller, *(each.buyer for each in prepared.statements)})
     of = details(tx.connection, ids)
-    closed, rows = [], []
-    with ThreadPoolExecutor(PACKING) as packing:
-        for statement in prepared.statements:
-            number += 1
-            mine = particulars(
-                of[prepared.seller], of[statement.buyer], today, accounts_service.names(accounts, statement.accounts())
-            )
-            statement = replace(statement, number=numbered(today.year, number), particulars=mine)
-            closed.append(statement)
-            # What packs it leaves the interpreter to others.
-            document = packing.submit(packed, statement_adapter.dump_json(statement))
-            values = {
-                "seller_id": seller_id,
-                "buyer_id": ids[statement.buyer],
-                "first_day": prepared.first,
-                "currency": statement.currency,
-                "year": today.year,
-                "number": number,
-                "tax": statement.tax.value,
-                "net": statement.composed.net,
-                "total": statement.total,
-                "due_day": mine.due,
-            }
-            rows.append((values, document, _kept_lines(statement)))
+    closed = []
+    for statement in prepared.statements:
+        number += 1
+        names = accounts_service.names(accounts, statement.accounts())
+        mine = particulars(of[prepared.seller], of[statement.buyer], today, names)
+        closed.append(replace(statement, number=numbered(today.year, number), particulars=mine))
     kept, digest = packed_book(prepared.book)
     period = {
         "seller_id": seller_id,
@@ -296,16 +282,48 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
         "made_of": prepared.made_of,
         "hash": digest,
     }
-    named = ("document", "hash")
-    every = [
-        ({**values, **dict(zip(named, document.result(), strict=True))}, lines) for values, document, lines in rows
-    ]
-    closed_store.write_closed(tx.connection, period, today.year, number, every, prepared.settled)
+    with ThreadPoolExecutor(PACKING) as packing:
+        rows = _rows(closed, seller_id, ids, today.year, number - len(closed), packing)
+        closed_store.write_closed(tx.connection, period, today.year, number, rows, prepared.settled)
     generations.renew(tx, "closings")
     said = {"month": f"{prepared.first:%Y-%m}", "statements": str(len(closed)), "reason": reason.strip()[:500]}
     entry = log_service.Entry("month closed", prepared.seller, seller_id, None, said)
     log_service.write(tx, actor, seller_id, [entry])
     return closed
+
+
+def _rows(
+    closed: Sequence[Statement], seller_id: int, ids: Mapping[str, int], year: int, before: int, packing: Executor
+) -> Iterator[closed_store.Closed]:
+    """Statements with their documents and lines as they are written, numbered in a year after ``before``. Some
+    documents are packed ahead while others are written."""
+    ahead = deque[tuple[dict[str, Any], Future[tuple[bytes, str]], Statement]]()
+
+    def first() -> closed_store.Closed:
+        values, packing_it, statement = ahead.popleft()
+        document, digest = packing_it.result()
+        return {**values, "document": document, "hash": digest}, _kept_lines(statement)
+
+    for number, statement in enumerate(closed, start=before + 1):
+        assert statement.particulars is not None
+        values = {
+            "seller_id": seller_id,
+            "buyer_id": ids[statement.buyer],
+            "first_day": statement.first,
+            "currency": statement.currency,
+            "year": year,
+            "number": number,
+            "tax": statement.tax.value,
+            "net": statement.composed.net,
+            "total": statement.total,
+            "due_day": statement.particulars.due,
+        }
+        # What packs it leaves the interpreter to others.
+        ahead.append((values, packing.submit(packed, statement_adapter.dump_json(statement)), statement))
+        if len(ahead) > PACKED_AHEAD:
+            yield first()
+    while ahead:
+        yield first()
 
 
 def _kept_lines(statement: Statement) -> list[dict[str, object]]:

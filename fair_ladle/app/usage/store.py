@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.arrays import as_numbers, in_parts, numbers
+from fair_ladle.app.plumbing.arrays import in_parts, numbers
 from fair_ladle.app.plumbing.database import Prepared, fetch
 from fair_ladle.app.usage.rows import (
     AssignmentRecord,
@@ -140,12 +140,13 @@ def samples_of_each(
         same = [s.c[name] == before.c[name] for name in ("product_id", "account_id", "category", "at")]
         statements = [picked.join(before, sa.and_(*same)), picked.where(*wanted, s.c.at >= begin)]
     number: defaultdict[str, int] = defaultdict(count().__next__)
-    parts = [np.empty((0, 5), dtype=np.int64)]
+    parts = [np.empty((5, 0), dtype=np.int64)]
     for query in statements:
         for rows in in_parts(connection, query):
-            categories = np.fromiter((number[row[4]] for row in rows), dtype=np.int64, count=len(rows))
-            parts.append(np.column_stack([as_numbers([row[:4] for row in rows], 4), categories]))
-    product, account, at, stored, category = np.ascontiguousarray(np.concatenate(parts).T)
+            *figures, categories = zip(*rows, strict=True)
+            numbered = map(number.__getitem__, categories)
+            parts.append(np.array([np.fromiter(each, np.int64, len(rows)) for each in (*figures, numbered)]))
+    product, account, at, stored, category = np.concatenate(parts, axis=1)
     places = {each: product == each for each in product_ids}
     return {each: (account[mine], category[mine], at[mine], stored[mine]) for each, mine in places.items()}
 

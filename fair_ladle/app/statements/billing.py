@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
@@ -83,6 +83,10 @@ class Line:
     charge: Charge
     shares: tuple[Share, ...]
     days: tuple[LineDay, ...] = ()
+
+    def with_days(self, days: tuple[LineDay, ...]) -> Line:
+        """The same with its days."""
+        return Line(self.product, self.rate, self.currency, self.charge, self.shares, days)
 
 
 Progress = Callable[[int, int], None]
@@ -259,7 +263,7 @@ class BillingPeriod:
         sold = [(buyer, line) for buyer in buyers if (line := found.lines[buyer]) is not None]
         each_days = self._days_of_each(month, [buyer for buyer, _ in sold])
         for (buyer, line), days in zip(sold, each_days, strict=True):
-            found.lines[buyer] = replace(line, days=days)
+            found.lines[buyer] = line.with_days(days)
         del self._months[product]
         return found
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
@@ -28,6 +29,16 @@ from fair_ladle.core.tree import Ints
 
 
 @dataclass(frozen=True)
+class _Parts:
+    """In tree order: the places there of accounts that have a part in lines, their codes with it in grain-seconds, and
+    the owners of their pools."""
+
+    places: list[int]
+    parts: list[tuple[str, int]]
+    owners: list[int]
+
+
+@dataclass(frozen=True)
 class Segment:
     """Days of one tree: the accounts, their readings, and each account's pool owner (row, or -1)."""
 
@@ -40,6 +51,7 @@ class Segment:
     """Days on which accounts are suspended without being charged, by the rows that this was said of."""
     _sums: dict[tuple[Basis, bool], Ints] = field(default_factory=dict, compare=False, repr=False)
     _weights: dict[bool, Ints] = field(default_factory=dict, compare=False, repr=False)
+    _parts: dict[bool, _Parts] = field(default_factory=dict, compare=False, repr=False)
 
     def supply(self, row: int) -> Ints:
         """What the lots of the pool that an account (row) owns give, in grain-seconds a day."""
@@ -106,6 +118,21 @@ class Segment:
             weights = self.readings.own if key else self.readings.own + (settled.held - settled.load)
             self._weights[key] = (weights if self.charged is None else weights * self.charged).sum(axis=1)
         return self._weights[key]
+
+    def parts(self, row: int, basis: Basis) -> list[tuple[str, int]]:
+        """The accounts of an account's branch in its pool that have a part in a line, in tree order."""
+        key = basis is Basis.USED
+        if key not in self._parts:
+            tree, weights = self.accounts.tree, self.weights(basis)
+            rows = tree.rows_in_order()[weights[tree.rows_in_order()] != 0]
+            parts = [
+                (tree.codes[each], weight) for each, weight in zip(rows.tolist(), weights[rows].tolist(), strict=True)
+            ]
+            self._parts[key] = _Parts(tree.depth_first[rows].tolist(), parts, self.owner[rows].tolist())
+        every, tree, own = self._parts[key], self.accounts.tree, int(self.owner[row])
+        first = int(tree.depth_first[row])
+        mine = slice(bisect_left(every.places, first), bisect_left(every.places, first + int(tree.branch_size[row])))
+        return [part for part, owner in zip(every.parts[mine], every.owners[mine], strict=True) if owner == own]
 
     def row(self, code: str) -> int | None:
         """The row of an account that a pool reaches."""
@@ -221,18 +248,17 @@ class ProductMonth:
         return quantity, past, counted
 
     def weights(self, code: str, basis: Basis) -> list[tuple[str, int]]:
-        """A branch's accounts with their weights in grain-seconds, in tree order; at least those that have one."""
+        """A branch's accounts with their weights in grain-seconds, in tree order: those that have one."""
         sums: dict[str, int] = {}
         for segment in self.segments:
             row = segment.row(code)
             if row is None:
                 continue
-            rows, codes = segment.branch(row), segment.accounts.tree.codes
-            weights = segment.weights(basis)[rows]
+            parts = segment.parts(row, basis)
             if len(self.segments) == 1:
-                rows, weights = rows[weights != 0], weights[weights != 0]
-            for each, value in zip(rows.tolist(), weights.tolist(), strict=True):
-                sums[codes[each]] = sums.get(codes[each], 0) + value
+                return parts
+            for each, value in parts:
+                sums[each] = sums.get(each, 0) + value
         return list(sums.items())
 
     def weights_of(self, pool: Pool) -> PoolWeights:

@@ -6,19 +6,18 @@ Functions that take an actor check it; the others serve use-cases that have done
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, fields
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from functools import cached_property
-from operator import attrgetter
-from typing import Any
+from operator import itemgetter
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 import numpy as np
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import store
-from fair_ladle.app.accounts.rows import PlacedAccount
 from fair_ladle.app.accounts.tables import accounts as accounts_table
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
@@ -31,8 +30,7 @@ from fair_ladle.core.settling import Flags
 from fair_ladle.core.tree import Ints, Tree
 
 
-@dataclass(frozen=True)
-class AccountFacts:
+class AccountFacts(NamedTuple):
     """What is known of an account on a day; ``status`` None = active, ``placed_since`` None = since ever, ``made_on``
     None = by an intake."""
 
@@ -174,9 +172,6 @@ class Accounts:
         return self.name(row)
 
 
-_READ = attrgetter(*(each.name for each in fields(AccountFacts)))
-
-
 def operator(tx: Transaction) -> Any:
     """The root account; refused while there is none."""
     return _operator(tx, structure_number(tx))
@@ -224,21 +219,26 @@ def read(tx: Transaction, day: date) -> Accounts:
     found = store.on_day(tx.connection, day)
     if not found:
         operator(tx)
-    return _laid_out({each.id: each.parent_id for each in found}, {each.id: _facts(each) for each in found})
+    return _laid_out({each.id: each.parent_id for each in found}, _facts(found))
 
 
-def _facts(row: PlacedAccount) -> AccountFacts:
-    return AccountFacts(*_READ(row))
+def _facts(found: Sequence[Any]) -> list[AccountFacts]:
+    """Of rows of ``PlacedAccount``, by the places of their columns: there may be a hundred thousand."""
+    if not found:
+        return []
+    names = list(found[0]._fields)
+    picked = itemgetter(*(names.index(each) for each in AccountFacts._fields))
+    return list(map(AccountFacts._make, map(picked, found)))
 
 
-def _laid_out(parents: Mapping[int, int | None], facts: Mapping[int, AccountFacts]) -> Accounts:
-    """A tree of accounts (ids), each with its parent."""
-    code_of = {each.id: each.code for each in facts.values()}
+def _laid_out(parents: Mapping[int, int | None], facts: Sequence[AccountFacts]) -> Accounts:
+    """A tree of accounts, each (by id) with its parent."""
+    code_of = {each.id: each.code for each in facts}
     tree = Tree.build({code_of[each]: None if above is None else code_of.get(above) for each, above in parents.items()})
-    by_code = {each.code: each for each in facts.values()}
-    in_rows = tuple(by_code[code] for code in tree.codes)
-    ids = np.array([each.id for each in in_rows], dtype=np.int64)
-    return Accounts(tree, ids, in_rows, {each.id: row for row, each in enumerate(in_rows)})
+    by_code = {each.code: each for each in facts}
+    in_rows = tuple([by_code[code] for code in tree.codes])
+    ids = [each.id for each in in_rows]
+    return Accounts(tree, np.array(ids, dtype=np.int64), in_rows, dict(zip(ids, range(len(ids)), strict=True)))
 
 
 def known(tx: Transaction) -> Accounts:
@@ -274,7 +274,7 @@ def _turned(tx: Transaction, accounts: Accounts, now: date, day: date) -> Accoun
     tree, ids = accounts.tree, accounts.ids
     turned = store.turned_between(tx.connection, min(now, day), max(now, day))
     there = {each.id: each for part in batched(turned) for each in store.on_day(tx.connection, day, part)}
-    others = {account_id: _facts(each) for account_id, each in there.items()}
+    others = _facts(list(there.values()))
 
     def above(account_id: int) -> int | None:
         row = accounts.row_of_id.get(account_id, -1)
@@ -282,14 +282,14 @@ def _turned(tx: Transaction, accounts: Accounts, now: date, day: date) -> Accoun
 
     if all(each in there and each in accounts.row_of_id and above(each) == there[each].parent_id for each in turned):
         facts = list(accounts.facts)
-        for account_id, fact in others.items():
-            facts[accounts.row_of_id[account_id]] = fact
+        for each in others:
+            facts[accounts.row_of_id[each.id]] = each
         return Accounts(tree, ids, tuple(facts), accounts.row_of_id)
     gone = set(turned)
     parent_ids = [None, *ids[tree.parent[1:]].tolist()]
     parents = {each: above for each, above in zip(ids.tolist(), parent_ids, strict=True) if each not in gone}
-    kept = {each.id: each for each in accounts.facts if each.id not in gone}
-    return _laid_out(parents | {each: row.parent_id for each, row in there.items()}, kept | others)
+    kept = [each for each in accounts.facts if each.id not in gone]
+    return _laid_out(parents | {each: row.parent_id for each, row in there.items()}, kept + others)
 
 
 def around(tx: Transaction, day: date, codes: Collection[str] | None) -> Accounts:

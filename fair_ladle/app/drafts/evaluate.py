@@ -250,8 +250,7 @@ class DraftEvaluation:
             elif accounts.status(above) == "closed":
                 self.fault(change, f"{name} is below a closed account; reopen that one first.")
             else:
-                facts[row] = replace(
-                    facts[row],
+                facts[row] = facts[row]._replace(
                     status=None if change.status == "active" else change.status,
                     charged=change.charged,
                     status_since=self.before.day,

@@ -6,7 +6,7 @@ import logging
 import os
 import signal
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import suppress
 from multiprocessing import get_context
 from multiprocessing.connection import Connection
@@ -29,9 +29,10 @@ def shared_out(
     items: Sequence[Item],
     here: Callable[[Item], Result],
     there: Callable[..., Iterator[Result]],
-    *args: Any,
-) -> Iterator[Result]:
-    """What work comes to for each of some items, in no order.
+    args: tuple[Any, ...],
+    waits: Callable[[], None],
+) -> Generator[Result, None, None]:
+    """What work comes to for each of some items, in no order. Closed before its end, it ends the process beside.
 
     Args:
         items: what is worked on; whoever is done with one takes the next.
@@ -39,6 +40,7 @@ def shared_out(
         there: the same in a process beside, which is begun anew: ``there(items, *args)`` goes through the items that
             it is given and yields what each comes to. Where it ends before, fails or is killed, what it has not
             answered is worked on here.
+        waits: called again and again while this process waits for the other one.
     """
     waiting, answered = deque(items), deque[Result]()
     ours, theirs = get_context("spawn").Pipe()
@@ -54,6 +56,7 @@ def shared_out(
             with suppress(IndexError):  # the other one took the last
                 yield here(waiting.popleft())
                 continue
+            waits()
             asking.join(0.1)
     finally:
         process.kill()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import closing
 from datetime import date, datetime
 
 from fair_ladle.app.plumbing import generations
@@ -23,21 +24,22 @@ def work_out(tx: Transaction, period: BillingPeriod, seller: str, buyers: Sequen
     products = [each.code for each in sorted(period.products, key=lambda each: not each.is_storage)]
     found = list[WorkedOut]()
 
-    def here(product: str) -> WorkedOut:
-        def told(done: int, total: int) -> None:
-            progress((len(found) * total + done) // len(products), total)
+    def told(done: int = 0, total: int = 0) -> None:
+        progress((len(found) * len(buyers) + done) // len(products), len(buyers))
 
+    def here(product: str) -> WorkedOut:
         return period.work_out(seller, buyers, product, told)
 
     if is_large(period.accounts) and has_another_core():
         url = tx.connection.engine.url.render_as_string(hide_password=False)
         asked = (url, tx.now, period.first, _facts(tx, period.first), seller, buyers)
-        each_product = shared_out(products, here, _beside, *asked)
+        each_product = shared_out(products, here, _beside, asked, told)
     else:
-        each_product = map(here, products)
-    for each in each_product:
-        found.append(each)
-        progress(len(found) * len(buyers) // len(products), len(buyers))
+        each_product = (here(each) for each in products)
+    with closing(each_product):
+        for each in each_product:
+            found.append(each)
+            told()
     period.take(buyers, found)
 
 

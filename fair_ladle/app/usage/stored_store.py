@@ -35,7 +35,8 @@ def levels(
     newest sample up to the first of them was taken."""
     values = {f"at{n}": each.astimezone(UTC).replace(tzinfo=None) for n, each in enumerate(at)}
     found: list[tuple[list[int], datetime | None]] = [([0] * len(at), None)] * len(series)
-    for place, first, *others in connection.execute(_levels(len(at)), values | {"series": json.dumps(series)}):
+    rows = connection.execute(_levels(len(at)), values | {"series": json.dumps(series)}).all()
+    for place, first, *others in rows:
         newest, size = (None, 0) if first is None else (datetime.fromisoformat(first[:26]), int(first[26:]))
         found[place - 1] = ([size, *(int(each or 0) for each in others)], newest)
     return found

@@ -52,7 +52,7 @@ def test_every_screen_says_the_same_of_a_pool(odd: Database) -> None:
         }
         load, used = found.pool_load().tolist(), found.pool_used().tolist()
         short, standing = found.shortfalls().tolist(), found.pool_standing().tolist()
-        for pool, owner, _, point in purchases.timelines(tx, COMMAND_LINE):
+        for pool, owner, _, point in purchases.pools(tx, COMMAND_LINE, purchases.PoolsSought())[1]:
             place = owned[owner, pool.product.code]
             timeline = purchases.timeline(tx, COMMAND_LINE, owner, pool.product.code)
             now = next(each for each in timeline.points if each.day == snapshot.day)

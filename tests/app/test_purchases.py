@@ -28,7 +28,7 @@ from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.today import usecases as today
 from fair_ladle.core.calendar import day_start, instant
 from fair_ladle.jobs import KeepHeldAhead
-from tests.conftest import do_job
+from tests.conftest import actor_of, do_job
 
 NEW_YEAR = date(2027, 1, 1)
 
@@ -181,3 +181,20 @@ def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:
     for wrong in (token, "guessed"):
         with pytest.raises(Refused, match="no calendar"):
             demo.run(purchases_calendars.calendar, wrong)
+
+
+def test_pools_come_by_window_and_words_and_of_ones_branch_alone(shared_demo: Database) -> None:
+    def found(
+        actor: Actor, offset: int = 0, limit: int | None = None, **sought: str
+    ) -> tuple[int, list[tuple[str, str]]]:
+        total, rows = shared_demo.snapshot(purchases.pools, actor, purchases.PoolsSought(**sought), offset, limit)
+        return total, [(owner, pool.product.code) for pool, owner, _, _ in rows]
+
+    total, every = found(COMMAND_LINE)
+    assert total == len(every) > 5 and ("OLDQUAY", "CHARTROOM") in every
+    assert found(COMMAND_LINE, 2, 3) == (total, every[2:5])
+    assert found(COMMAND_LINE, words="chart quay") == (1, [("OLDQUAY", "CHARTROOM")])
+    assert found(COMMAND_LINE, words="po-2613") == (1, [("GANNET", "CHARTROOM")])
+    assert found(COMMAND_LINE, product="CHARTROOM")[1] == [("GANNET", "CHARTROOM"), ("OLDQUAY", "CHARTROOM")]
+    assert found(actor_of("OLDQUAY")) == (1, [("OLDQUAY", "CHARTROOM")])
+    assert found(actor_of("OLDQUAY"), owner="GANNET") == (0, [])

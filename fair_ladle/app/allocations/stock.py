@@ -29,13 +29,23 @@ class Stock:
     used: Ints
 
 
-def stock(tx: Transaction, products: Sequence[Product], top: int) -> Stock:
-    """Of the pools of these products that begin in the branch of a row: from their owners' counters, or, where these
-    do not tell, from the facts."""
+def pools_below(tx: Transaction, products: Sequence[Product], top: int) -> list[tuple[int, Pool]]:
+    """The pools of these products that begin in the branch of a row, each with its owner's: by owner and product."""
     known, every = accounts_service.known(tx), pools_service.pools(tx, products)
     inside = [each for each in every if known.tree.is_inside(known.row_of_id[each.owner_id], top)]
     roots, pools = pools_service.layout(known, inside, list(products))
-    rows = roots.rows.tolist()
+    return list(zip(roots.rows.tolist(), pools, strict=True))
+
+
+def stock(tx: Transaction, products: Sequence[Product], top: int) -> Stock:
+    """What the pools of these products have that begin in the branch of a row."""
+    return stock_of(tx, products, pools_below(tx, products, top))
+
+
+def stock_of(tx: Transaction, products: Sequence[Product], wanted: Sequence[tuple[int, Pool]]) -> Stock:
+    """What these pools (of these products) have, each with its owner's row: by their owners' counters, or, where these
+    do not tell, by the facts."""
+    known, rows, pools = accounts_service.known(tx), [row for row, _ in wanted], [pool for _, pool in wanted]
     if not pools:
         return Stock([], [], NOTHING, NOTHING)
     read = [] if tx.is_rehearsal else store.loads_of_owners(tx.connection, [each.id for each in pools])

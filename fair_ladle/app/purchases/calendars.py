@@ -6,11 +6,12 @@ import hashlib
 import secrets
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations.stock import pools_below
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.purchases import store
-from fair_ladle.app.purchases.usecases import timelines
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.connectors.calendars import Event, as_calendar
 
@@ -35,12 +36,13 @@ def has_calendar(tx: Transaction, actor: Actor) -> bool:
 def calendar(tx: Transaction, token: str) -> bytes:
     """Renewals and endings of the branch's lots (RFC 5545), for whoever knows the address and while its maker runs
     the branch."""
-    row = store.by_token(tx.connection, _hash(token))
-    actor = None if row is None else sign_in_service.actor_for(tx, row.sign_in_id, row.code)
+    made = store.by_token(tx.connection, _hash(token))
+    actor = None if made is None else sign_in_service.actor_for(tx, made.sign_in_id, made.code)
     if actor is None:
         raise not_found("calendar", "at this address")
-    events = []
-    for pool, owner, name, _ in timelines(tx, actor):
+    events, known = [], accounts_service.known(tx)
+    for row, pool in pools_below(tx, pools_service.products(tx), accounts_service.top_row(known, actor)):
+        owner, name = known.tree.codes[row], known.name(row)
         for lot in pool.lots:
             quantity = pool.product.said(lot.quantity)
             if lot.last_day is not None:

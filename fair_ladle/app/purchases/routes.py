@@ -64,6 +64,13 @@ class PoolBody(BaseModel):
     lots: list[LotBody]
 
 
+class PoolList(BaseModel):
+    """A part of the pools, by owner and product, and how many there are of those asked for."""
+
+    total: int
+    rows: list[PoolBody]
+
+
 class TimelineBody(BaseModel):
     """A pool from a year back to a year ahead."""
 
@@ -157,12 +164,22 @@ def _lots(pool: Pool) -> list[LotBody]:
     ]
 
 
-@routes.get("", response_model=list[PoolBody])
-def pools(db: Db, who: Who) -> Any:
-    """The pools that accounts of one's branch own."""
-    return [
+@routes.get("", response_model=PoolList)
+def pools(
+    db: Db,
+    who: Who,
+    find: str = Query("", max_length=100),
+    product: str | None = Query(None, max_length=64),
+    owner: str | None = Query(None, max_length=64),
+    offset: int = Query(0, ge=0, le=1_000_000),
+    limit: int = Query(100, ge=1, le=200),
+) -> Any:
+    """A part of the pools that accounts of one's branch own: those with these words, of a product, of an owner."""
+    sought = usecases.PoolsSought(find, product, owner)
+    total, found = db.snapshot(usecases.pools, who, sought, offset, limit)
+    rows = [
         PoolBody(
-            owner=owner,
+            owner=code,
             owner_name=name,
             product=pool.product.code,
             name=pool.product.name,
@@ -173,8 +190,9 @@ def pools(db: Db, who: Who) -> Any:
             now=_point(now),
             lots=_lots(pool),
         )
-        for pool, owner, name, now in db.snapshot(usecases.timelines, who)
+        for pool, code, name, now in found
     ]
+    return PoolList(total=total, rows=rows)
 
 
 @routes.get("/calendar", response_model=CalendarState)

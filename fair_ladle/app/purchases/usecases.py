@@ -11,7 +11,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.ahead import ONE_DAY, loads_ahead, looked_at, reserves_on
 from fair_ladle.app.allocations.positions import snapshot_at
-from fair_ladle.app.allocations.stock import stock
+from fair_ladle.app.allocations.stock import pools_below, stock_of
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.planned_lots import planned
 from fair_ladle.app.plumbing import generations
@@ -54,16 +54,40 @@ class Timeline:
     points: list[Point]
 
 
-def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
-    """Every pool that an account of the branch owns, with its present."""
-    products = pools_service.products(tx)
-    known = accounts_service.known(tx)
-    found = stock(tx, products, accounts_service.top_row(known, actor))
+@dataclass(frozen=True)
+class PoolsSought:
+    """Which pools: with all of these words in the names or codes of product and owner or in the reference of a lot, of
+    a product, of an owner (codes)."""
+
+    words: str = ""
+    product: str | None = None
+    owner: str | None = None
+
+
+def pools(
+    tx: Transaction, actor: Actor, sought: PoolsSought, offset: int = 0, limit: int | None = None
+) -> tuple[int, list[tuple[Pool, str, str, Point]]]:
+    """A part (all, if not said) of the pools that accounts of the branch own, by owner and product, each with its owner
+    (code and name) and its present; how many there are of those sought."""
+    products, known = pools_service.products(tx), accounts_service.known(tx)
+    words, codes = sought.words.lower().split(), known.tree.codes
+
+    def is_sought(row: int, pool: Pool) -> bool:
+        if sought.product not in (None, pool.product.code) or sought.owner not in (None, codes[row]):
+            return False
+        if not words:
+            return True
+        said = (pool.product.name, pool.product.code, known.searchable[row], *(lot.reference for lot in pool.lots))
+        text = " ".join(said).lower()
+        return all(word in text for word in words)
+
+    every = pools_below(tx, products, accounts_service.top_row(known, actor))
+    mine = [(row, pool) for row, pool in every if is_sought(row, pool)]
+    found = stock_of(tx, products, mine[offset : None if limit is None else offset + limit])
     figures = zip(found.pools, found.rows, found.load.tolist(), found.used.tolist(), strict=True)
     today = accounts_service.today(tx)
-    return [
-        (pool, known.tree.codes[row], known.name(row), _point(pool, today, load, used))
-        for pool, row, load, used in figures
+    return len(mine), [
+        (pool, codes[row], known.name(row), _point(pool, today, load, used)) for pool, row, load, used in figures
     ]
 
 

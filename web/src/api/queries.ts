@@ -349,11 +349,13 @@ export const demoMail = queryOptions({
   retry: false,
 })
 
-export const poolsNow = queryOptions({
-  queryKey: ['pools', 'now'],
-  queryFn: () => take(api.GET('/api/pools')),
-  staleTime: 15_000,
-})
+/** Pools as they stand: of an owner, of a product, or with some words; the first of them. */
+export const poolsNow = (query: { owner?: string; product?: string; find?: string; limit?: number }) =>
+  queryOptions({
+    queryKey: ['pools', 'now', query],
+    queryFn: () => take(api.GET('/api/pools', { params: { query } })),
+    staleTime: 15_000,
+  })
 
 /** A pool over time, its lots as a draft has them at a revision if one is given. */
 export const poolTimeline = (owner: string, product: string, draft: { id: number; revision: number } | null) =>

@@ -3051,7 +3051,7 @@ export interface paths {
         };
         /**
          * Pools
-         * @description The pools that accounts of one's branch own.
+         * @description A part of the pools that accounts of one's branch own: those with these words, of a product, of an owner.
          */
         get: operations["pools_api_pools_get"];
         put?: never;
@@ -9919,6 +9919,16 @@ export interface components {
             owner: string;
             /** Product */
             product: string;
+        };
+        /**
+         * PoolList
+         * @description A part of the pools, by owner and product, and how many there are of those asked for.
+         */
+        PoolList: {
+            /** Rows */
+            rows: components["schemas"]["PoolBody"][];
+            /** Total */
+            total: number;
         };
         /**
          * PoolMarginRow
@@ -32879,7 +32889,13 @@ export interface operations {
     };
     pools_api_pools_get: {
         parameters: {
-            query?: never;
+            query?: {
+                find?: string;
+                product?: string | null;
+                owner?: string | null;
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -32892,7 +32908,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PoolBody"][];
+                    "application/json": components["schemas"]["PoolList"];
                 };
             };
             /** @description Cannot be read */

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { api, take } from '../api/client'
+import { api, take, type Schemas } from '../api/client'
 import { dayAfter, dayIn, dayName } from '../domain/months'
 import { accountsFound, me, poolsNow, productsInSight, useCan } from '../api/queries'
 
@@ -34,7 +34,6 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
   const find = words.join(' ')
   const looks = asks && find.length > 1
   const products = useQuery({ ...productsInSight, enabled: looks }).data ?? []
-  const owned = useQuery({ ...poolsNow, enabled: looks && pools }).data ?? []
   const has = (text: string, word: string) => text.toLowerCase().includes(word)
   const begins = (name: string, word: string) =>
     name
@@ -79,7 +78,23 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
       ),
     enabled: looks && devices && counted !== '' && /\d/.test(find),
   })
-  const settled = [named, beside, persons, groups, machines, numbers].every((each) => !each.isFetching)
+  // "renew fieldbook": an act and what it is done with.
+  const ofAct = words.filter((word) => word.length > 2 && ACTS.some((act) => act.startsWith(word)))
+  const others = words.filter((word) => !ofAct.includes(word))
+  const does = (act: string) => ofAct.some((word) => act.startsWith(word))
+  const acted = useQuery({
+    ...poolsNow({ find: others.join(' '), limit: EACH }),
+    enabled: looks && pools && ofAct.length > 0 && others.length > 0,
+  })
+  const own = useQuery({
+    ...poolsNow({ owner: running?.account ?? '', limit: 200 }),
+    enabled: looks && pools && running !== undefined && running.kind !== 'operator' && does('ask'),
+  })
+  const pooled = useQuery({ ...poolsNow({ find, limit: EACH }), enabled: looks && pools })
+  const owned = pooled.data?.rows ?? []
+  const settled = [acted, own, pooled, named, beside, persons, groups, machines, numbers].every(
+    (each) => !each.isFetching,
+  )
   if (!asks) return { places: [], settled }
   const cells =
     ofProduct.length && ofAccount
@@ -114,17 +129,11 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
       })),
     }
   const all = (text: string) => words.every((word) => has(text, word))
-  // "renew fieldbook": an act and what it is done with.
-  const ofAct = words.filter((word) => word.length > 2 && ACTS.some((act) => act.startsWith(word)))
-  const others = words.filter((word) => !ofAct.includes(word))
-  const does = (act: string) => ofAct.some((word) => act.startsWith(word))
-  const pool = (each: (typeof owned)[number], more: string) =>
+  const pool = (each: Schemas['PoolBody'], more: string) =>
     `/pools?owner=${part(each.owner)}&product=${part(each.product)}${more}`
   const acts =
     ofAct.length && others.length
-      ? owned
-          .filter((each) => others.every((word) => has(`${each.name} ${each.owner_name}`, word)))
-          .slice(0, EACH)
+      ? (acted.data?.rows ?? [])
           .flatMap((each) => [
             ...(does('buy') && buys
               ? [{ id: `buy ${each.owner} ${each.product}`, name: `Buy ${each.name}`, to: pool(each, '&new=lot') }]
@@ -169,7 +178,7 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
     running && running.kind !== 'operator' && asksFor && does('ask')
       ? products
           .filter((each) => others.every((word) => has(each.name, word)))
-          .filter((each) => !owned.some((one) => one.product === each.product && one.owner === running.account))
+          .filter((each) => !own.data?.rows.some((one) => one.product === each.product))
           .map((each) => ({
             id: `ask ${each.product}`,
             name: `Ask for more ${each.name}`,
@@ -204,7 +213,6 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
       })),
     ...owned
       .filter((each) => all(`${each.name} ${each.owner_name}`))
-      .slice(0, EACH)
       .map((each) => ({
         id: `pool ${each.owner} ${each.product}`,
         name: each.name,

@@ -34,7 +34,7 @@ export function FindField({ label, group, find, onFind, placeholder = 'Find  /',
       onKeyDown={(event) => {
         if ((event.key !== 'Enter' || event.ctrlKey || event.metaKey) && event.key !== 'ArrowDown') return
         const list =
-          document.querySelector<HTMLElement>('.pgrid') ??
+          document.querySelector<HTMLElement>('.pgrid, .poollist button') ??
           document.querySelector<HTMLElement>('.vtable [role="cell"] :is(a, button), .ledger tbody :is(a, button)')
         if (!list) return
         event.preventDefault()

@@ -105,7 +105,7 @@ export default function NumbersScreen() {
   const state = STATES.find(([key]) => key === params.get('state'))?.[0] ?? 'assigned'
   const found = useItems(product, state, asked)
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => row.number)
-  const owned = useQuery(poolsNow).data?.some((pool) => pool.product === product) ?? false
+  const owned = (useQuery({ ...poolsNow({ product, limit: 1 }), enabled: product !== '' }).data?.total ?? 0) > 0
   const [doing, setDoing] = useState<'assign' | 'bring in' | null>(null)
   const outcome = useOutcome()
   useCommands(LIST_KEYS)
@@ -272,7 +272,7 @@ export default function NumbersScreen() {
 
 function BringIn({ product, close }: { product: string; close: () => void }) {
   const top = useQuery(me).data?.running.account ?? ''
-  const owners = useQuery(poolsNow).data?.filter((pool) => pool.product === product) ?? []
+  const owners = useQuery(poolsNow({ product, limit: 200 })).data?.rows ?? []
   const [chosen, setOwner] = useState('')
   const owner = chosen || (owners.find((each) => each.owner === top) ?? owners[0])?.owner || top
   const [numbers, setNumbers] = useState('')

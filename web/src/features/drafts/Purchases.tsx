@@ -1,4 +1,4 @@
-import { useQuery } from '@tanstack/react-query'
+import { useQueries } from '@tanstack/react-query'
 import { poolsNow, useCan } from '../../api/queries'
 import type { Changes, NewLot } from '../../domain/draft'
 import { money, priced, sum, times } from '../../domain/money'
@@ -35,8 +35,13 @@ export function monthlyCosts(changes: Changes, perUnit: (product: string) => num
 
 /** The purchases of a draft with their money, as of the day each begins. */
 export function Purchases({ changes, names }: { changes: Changes; names: Names }) {
-  const owned = useQuery({ ...poolsNow, enabled: useCan('pools.see') }).data ?? []
+  const sees = useCan('pools.see')
   const lots = Object.values(changes).filter((each): each is NewLot => each.kind === 'new lot')
+  const renewed = lots.filter((each) => each.renews)
+  const owned = useQueries({
+    queries: renewed.map(({ owner, product }) => ({ ...poolsNow({ owner, product, limit: 1 }), enabled: sees })),
+    combine: (found) => found.flatMap((each) => each.data?.rows ?? []),
+  })
   if (!lots.length) return null
   return (
     <section aria-label="Purchases">

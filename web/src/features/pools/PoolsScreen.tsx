@@ -1,18 +1,18 @@
 import { useQuery } from '@tanstack/react-query'
-import { useNarrow } from '../../components/useNarrow'
 import { TableMenu } from '../../components/ExportMenu'
-import { useEffect, useRef, useState } from 'react'
+import { useDeferredValue, useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import type { Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
 import { me, poolsNow, poolTimeline, useCan } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
 import type { Change } from '../../domain/draft'
 import { fullSaid } from '../../domain/filling'
 import { dayName, dayOf, monthAfter, nextDay } from '../../domain/months'
 import { decimal, parseUnits, units, unitName } from '../../domain/units'
-import { Gauge } from '../../components/Gauge'
 import { holders } from '../../components/holders'
+import { FindField } from '../../components/FindField'
+import { usePages } from '../../components/usePages'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { useDraft } from '../drafts/context'
 import { storageTotal } from '../storage/queries'
@@ -22,33 +22,41 @@ import { LotForm, type BuyingFrom, type Lot } from './LotForm'
 import { PlanPanel } from './PlanPanel'
 import { ProductLink } from './ProductScreen'
 import { ProductForm, products, type ProductBody } from './ProductForm'
+import { PoolList } from './PoolList'
 import { PoolTabs } from './PoolTabs'
 import { DayField } from '../../components/DayField'
 
 type PoolBody = Schemas['PoolBody']
+/** More pools than this are searched. */
+const MANY = 15
 
 /** What did we buy, what of it is promised, used, idle, and when does it end? */
 export default function PoolsScreen() {
-  const found = useQuery(poolsNow)
   const who = useQuery(me).data
   const every = useQuery({ ...products, enabled: who?.running.kind === 'operator' }).data
   const draft = useDraft()
-  const narrow = useNarrow()
   const [params, setParams] = useSearchParams()
+  const find = params.get('find') ?? ''
+  const words = useDeferredValue(find)
+  const list = usePages(['pools', 'list', words], (offset, limit) =>
+    take(api.GET('/api/pools', { params: { query: { find: words, offset, limit } } })),
+  )
+  const [product, owner] = [params.get('product') ?? undefined, params.get('owner') ?? undefined]
+  const asked = useQuery({ ...poolsNow({ product, owner, limit: 1 }), enabled: product !== undefined })
+  const own = who?.running.account
+  const owned = useQuery({ ...poolsNow({ owner: own, limit: 1 }), enabled: own !== undefined }).data
   const [form, setForm] = useState<{ product: ProductBody | null } | null>(
     params.get('new') === 'product' ? { product: null } : null,
   )
   const [checking, setChecking] = useState(false)
   const [first, setFirst] = useState<ProductBody | null>(null)
-  if (found.isError) return <Trouble page="Pools" error={found.error} again={() => void found.refetch()} />
-  if (!found.data) return <Wait what="the pools" />
-  const chosen =
-    found.data.find(
-      (each) => each.product === params.get('product') && (!params.get('owner') || each.owner === params.get('owner')),
-    ) ?? found.data[0]
+  if (list.error) return <Trouble page="Pools" error={list.error} again={() => void list.refetch()} />
+  if (list.total === undefined || asked.isLoading) return <Wait what="the pools" />
+  const chosen = asked.data?.rows[0] ?? list.rowAt(0)
   const mine = (code: string) => every?.find((each) => each.code === code) ?? null
   const unbought = (every ?? []).filter((each) => !each.pooled)
-  const choose = (pool: PoolBody) => setParams({ owner: pool.owner, product: pool.product }, { replace: true })
+  const choose = (pool: PoolBody) =>
+    setParams({ owner: pool.owner, product: pool.product, ...(find && { find }) }, { replace: true })
   return (
     <>
       <div className="bar">
@@ -60,7 +68,16 @@ export default function PoolsScreen() {
             New product
           </Button>
         )}
-        {who && found.data.some((each) => each.owner === who.running.account) && (
+        {(list.total > MANY || find) && (
+          <FindField
+            label="Find a pool"
+            group="Pools"
+            find={find}
+            onFind={(words) => setParams(words ? { find: words } : {}, { replace: true })}
+            placeholder="Find a pool  /"
+          />
+        )}
+        {owned && owned.total > 0 && (
           <Button variant="outline-primary" onClick={() => setChecking(true)}>
             Check an invoice…
           </Button>
@@ -106,7 +123,9 @@ export default function PoolsScreen() {
           ))}
         </section>
       )}
-      {!chosen ? (
+      {!chosen && find ? (
+        <Empty title="No pool found">No pool has all of these words in its product, owner or orders.</Empty>
+      ) : !chosen ? (
         <Empty title="No pools here">
           {!every
             ? 'This branch owns no pools. Request more on the account page.'
@@ -116,36 +135,14 @@ export default function PoolsScreen() {
         </Empty>
       ) : (
         <div className="pools">
-          <nav className="poollist" aria-label="Pools">
-            {found.data.map((pool) => (
-              <button
-                type="button"
-                key={`${pool.owner} ${pool.product}`}
-                aria-current={pool === chosen}
-                onClick={() => choose(pool)}
-              >
-                <b>{pool.name}</b>
-                {pool.owner !== found.data[0]?.owner && <span className="quiet small"> {pool.owner_name}</span>}
-                <span className="t">
-                  <span>
-                    {units(pool.now.promised, pool.per_unit)}/{units(pool.now.supply, pool.per_unit)}{' '}
-                    {unitName(pool.unit, 2)}
-                  </span>
-                  <FreeOf pool={pool} />
-                </span>
-                <Gauge
-                  width={narrow ? window.innerWidth - 32 : 216}
-                  amounts={{
-                    used: pool.now.used,
-                    held: pool.now.promised,
-                    reserve: 0,
-                    limit: pool.now.supply,
-                    reachable: pool.now.promised,
-                  }}
-                />
-              </button>
-            ))}
-          </nav>
+          <PoolList
+            total={list.total}
+            rowAt={list.rowAt}
+            onShown={list.onShown}
+            chosen={chosen}
+            own={who?.running.account}
+            choose={choose}
+          />
           <Chosen
             pool={chosen}
             change={mine(chosen.product) ? () => setForm({ product: mine(chosen.product) }) : null}
@@ -168,20 +165,6 @@ function firstPool(product: ProductBody, operator: { account: string; currency: 
     currency: operator.currency ?? '',
     lots: [],
   }
-}
-
-/** What is free of a pool, as the open draft leaves it where it changes that. */
-function FreeOf({ pool }: { pool: PoolBody }) {
-  const { effect } = useDraft()
-  const now = pool.now.short ? -pool.now.short : Math.max(0, pool.now.supply - pool.now.promised)
-  const drafted = effect?.pools.find((each) => each.owner === pool.owner && each.product === pool.product)
-  const free = drafted?.free_after ?? now
-  return (
-    <b className={free < 0 ? 'over' : undefined}>
-      {units(Math.abs(free), pool.per_unit)} {free < 0 ? 'short' : 'free'}
-      {free !== now && <span className="quiet small"> in the draft</span>}
-    </b>
-  )
 }
 
 function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null }) {

@@ -250,9 +250,13 @@ function Room({ body, top }: { body: Facts; top: string }) {
 const idle = (row: { load: number; held: number; used: number; cap: number | null }) =>
   row.held - row.used + Math.max(0, (row.cap ?? row.load) - row.load)
 
+/** The lots of so many pools are shown; the others are on their own screen. */
+const POOLS = 20
+
 function Lots({ product }: { product: string }) {
-  const pools = useQuery(poolsNow).data?.filter((each) => each.product === product) ?? []
-  if (pools.length === 0) return null
+  const found = useQuery(poolsNow({ product, limit: POOLS })).data
+  const pools = found?.rows ?? []
+  if (!found || pools.length === 0) return null
   return (
     <section aria-label="Lots">
       <h2 className="sub">Lots</h2>
@@ -286,6 +290,11 @@ function Lots({ product }: { product: string }) {
           )}
         </tbody>
       </table>
+      {found.total > pools.length && (
+        <p className="small mb-0">
+          <Link to={`/pools?find=${encodeURIComponent(product)}`}>All {whole(found.total)} pools</Link>
+        </p>
+      )}
     </section>
   )
 }

@@ -24,6 +24,8 @@ from fair_ladle.app.statements.totals import is_large
 
 HELD = timedelta(seconds=60)
 """How long a run is somebody's without a sign of life."""
+HELD_AT_THE_END = timedelta(minutes=10)
+"""The same once all buyers are gone through: no sign comes while statements are put together and written."""
 TOLD_EVERY = 1.0
 """Seconds between two signs of life."""
 CHANGED = "The month has changed since you looked at it. Look again."
@@ -174,7 +176,8 @@ def _actor(tx: Transaction, row: Any) -> tuple[Actor, str]:
 
 def _told(tx: Transaction, seller_id: int, first: date, done: int, total: int) -> bool:
     running = sa.update(runs).where(_key(seller_id, first), runs.c.state == "running")
-    values = {"done": done, "total": total, "taken_until": tx.now + HELD}
+    held = HELD if done < total else HELD_AT_THE_END
+    values = {"done": done, "total": total, "taken_until": tx.now + held}
     return tx.connection.execute(running.values(**values)).rowcount == 1
 
 

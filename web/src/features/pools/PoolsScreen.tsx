@@ -41,8 +41,21 @@ export default function PoolsScreen() {
   const list = usePages(['pools', 'list', words], (offset, limit) =>
     take(api.GET('/api/pools', { params: { query: { find: words, offset, limit } } })),
   )
+  const [many, setMany] = useState(false)
+  const isMany = list.total !== undefined && list.total > MANY
+  useEffect(() => {
+    // The box one types in stays where less is found.
+    if (isMany) setMany(true)
+  }, [isMany])
   const [product, owner] = [params.get('product') ?? undefined, params.get('owner') ?? undefined]
   const asked = useQuery({ ...poolsNow({ product, owner, limit: 1 }), enabled: product !== undefined })
+  const current = asked.data?.rows[0] ?? list.rowAt(0)
+  const waits = list.total === undefined || asked.isLoading || (list.total > 0 && !current)
+  // What is chosen stays on screen while other words are looked for.
+  const [before, setBefore] = useState<PoolBody>()
+  useEffect(() => {
+    if (current) setBefore(current)
+  }, [current])
   const own = who?.running.account
   const owned = useQuery({ ...poolsNow({ owner: own, limit: 1 }), enabled: own !== undefined }).data
   const [form, setForm] = useState<{ product: ProductBody | null } | null>(
@@ -51,8 +64,7 @@ export default function PoolsScreen() {
   const [checking, setChecking] = useState(false)
   const [first, setFirst] = useState<ProductBody | null>(null)
   if (list.error) return <Trouble page="Pools" error={list.error} again={() => void list.refetch()} />
-  if (list.total === undefined || asked.isLoading) return <Wait what="the pools" />
-  const chosen = asked.data?.rows[0] ?? list.rowAt(0)
+  const chosen = current ?? (waits ? before : undefined)
   const mine = (code: string) => every?.find((each) => each.code === code) ?? null
   const unbought = (every ?? []).filter((each) => !each.pooled)
   const choose = (pool: PoolBody) =>
@@ -68,7 +80,7 @@ export default function PoolsScreen() {
             New product
           </Button>
         )}
-        {(list.total > MANY || find) && (
+        {(find || many) && (
           <FindField
             label="Find a pool"
             group="Pools"
@@ -123,7 +135,9 @@ export default function PoolsScreen() {
           ))}
         </section>
       )}
-      {!chosen && find ? (
+      {!chosen && waits ? (
+        <Wait what="the pools" />
+      ) : !chosen && find ? (
         <Empty title="No pool found">No pool has all of these words in its product, owner or orders.</Empty>
       ) : !chosen ? (
         <Empty title="No pools here">
@@ -136,7 +150,7 @@ export default function PoolsScreen() {
       ) : (
         <div className="pools">
           <PoolList
-            total={list.total}
+            total={list.total ?? 0}
             rowAt={list.rowAt}
             onShown={list.onShown}
             chosen={chosen}

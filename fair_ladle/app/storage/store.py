@@ -47,7 +47,8 @@ def totals(
 
     def part(kind: str, rows: sa.FromClause, *where: Any) -> sa.Select[Any]:
         summed = sa.select(sa.literal(kind).label("kind"), *sums)
-        summed = summed.with_hint(k, IN_ORDER, "mysql") if is_whole and kind != "left" else summed
+        if is_whole and (kind != "left" or whose_is.person_id is not None):
+            summed = summed.with_hint(k, OF_NOBODY if kind == "left" else IN_ORDER, "mysql")
         return summed.select_from(rows).where(*of_product, *where)
 
     parts = [part(kind, k, k.c.kind == kind) for kind in ("", "folder", "category")]
@@ -255,6 +256,8 @@ LARGEST_FIRST: list[sa.ColumnElement[Any]] = [
 
 
 IN_ORDER = "FORCE INDEX (ix_stored_size)"
+OF_NOBODY = "USE INDEX (ix_stored_person_id, ix_stored_size)"
+"""The few that are nobody's, or, where these are many, all of a kind: never every row of the product."""
 
 
 def beyond(limit: Any) -> Any:

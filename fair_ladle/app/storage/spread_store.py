@@ -106,15 +106,26 @@ def states(
 
     columns = [_to_three_digits().label("size"), sa.func.count().label("people")]
     for end, limit in (("", would), ("_now", now)):
-        over = k.c.bytes >= beyond(limit)
-        is_one = limit > 0 if isinstance(limit, sa.ColumnElement) else sa.literal(limit > 0)
-        # What is over is not asked again whether it is near: limits are worked out for each row.
-        near = sa.case((over, None), (sa.and_(is_one, k.c.bytes >= near_from(limit)), 1))
-        columns += [sa.func.count(sa.case((over, 1))).label(f"over{end}"), sa.func.count(near).label(f"near{end}")]
+        # Limits are worked out for each row and as seldom as can be: over and near are counted as one number. A limit
+        # of 0 has nothing near it.
+        is_column = isinstance(limit, sa.ColumnElement)
+        some = sa.func.nullif(limit, 0, type_=sa.BigInteger()) if is_column else limit
+        near = k.c.bytes >= near_from(some) if is_column or limit else sa.false()
+        told = sa.case((k.c.bytes >= beyond(limit), _OVER), (near, 1))
+        columns.append(sa.func.coalesce(sa.func.sum(told), 0).label(f"told{end}"))
     past = sa.case((k.c.bytes >= beyond(would), grains - would))
     columns.append(sa.func.coalesce(sa.func.sum(past), 0).label("beyond"))
-    wanted = sa.select(*columns).where(governed)
-    return fetch(connection, asked.of(wanted, needs_people).group_by("size").order_by("size"), BandStates)
+    q = asked.of(sa.select(*columns).where(governed), needs_people).group_by("size").subquery()
+    counts = []
+    for end, both in (("", q.c.told), ("_now", q.c.told_now)):
+        over = both.op("DIV", precedence=8, return_type=sa.BigInteger())(_OVER)
+        counts += [over.label(f"over{end}"), sa.cast(both % _OVER, sa.BigInteger).label(f"near{end}")]
+    wanted = sa.select(q.c.size, q.c.people, *counts, q.c.beyond).order_by(q.c.size)
+    return fetch(connection, wanted, BandStates)
+
+
+_OVER = 2**32
+"""What one who is over counts, where one who is near counts 1."""
 
 
 def _to_three_digits() -> sa.ColumnElement[int]:

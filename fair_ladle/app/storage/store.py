@@ -256,8 +256,9 @@ LARGEST_FIRST: list[sa.ColumnElement[Any]] = [
 
 
 IN_ORDER = "FORCE INDEX (ix_stored_size)"
-OF_NOBODY = "USE INDEX (ix_stored_person_id, ix_stored_size)"
-"""The few that are nobody's, or, where these are many, all of a kind: never every row of the product."""
+OF_NOBODY = "FORCE INDEX (ix_stored_person_id)"
+"""The few that are nobody's by themselves: the server takes them for many while rows that got an owner are not cleared
+away, and would read every row of the product."""
 
 
 def beyond(limit: Any) -> Any:

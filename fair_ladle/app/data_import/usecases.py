@@ -245,11 +245,10 @@ def _remarks(tx: Transaction, intake: Intake) -> list[Fault]:
     """Rates that charge nobody: their product has no pool at the seller or above it, so that no buyer can draw it."""
     accounts, found = accounts_service.known(tx), []
     product_ids = {each.code: each.id for each in pools.products(tx)}
-    drawn: dict[str, set[int]] = {}
-    for number, (seller, product) in intake.table("rates").values("seller", "product"):
-        if seller not in drawn:
-            drawn[seller] = pools.drawn_below(tx, accounts, accounts.tree.row(seller))
-        if product_ids[product] not in drawn[seller]:
+    rates, tree = intake.table("rates"), accounts.tree
+    drawn = pools.drawn_below(tx, accounts, {tree.row(seller) for _, seller in rates.values("seller")})
+    for number, (seller, product) in rates.values("seller", "product"):
+        if product_ids[product] not in drawn[tree.row(seller)]:
             said = f"a pool at {seller} or above it; without one no buyer can draw it, and nobody is charged"
             found.append(Fault("rates.csv", number, "product", product, said))
     return found

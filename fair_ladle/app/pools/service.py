@@ -181,11 +181,14 @@ def _lot(row: LotRecord, measure: str) -> Lot:
     )
 
 
-def drawn_below(tx: Transaction, accounts: Accounts, row: int) -> set[int]:
-    """The products (ids) that accounts below this one (row) can draw from it or through it: those with a pool at it or
-    above it."""
-    way = set(accounts.ids[accounts.tree.path_up(row)].tolist())
-    return {each.product.id for each in pools(tx, products(tx)) if each.owner_id in way}
+def drawn_below(tx: Transaction, accounts: Accounts, rows: Collection[int]) -> dict[int, set[int]]:
+    """The products (ids) that accounts below each of these (rows) can draw from it or through it: those with a pool at
+    it or above it."""
+    owned: dict[int, set[int]] = {}
+    for pool in pools(tx, products(tx)):
+        owned.setdefault(pool.owner_id, set()).add(pool.product.id)
+    of_row = {row: owned.get(int(accounts.ids[row]), set()) for way in map(accounts.tree.path_up, rows) for row in way}
+    return {row: set().union(*(of_row[above] for above in accounts.tree.path_up(row))) for row in rows}
 
 
 def layout(accounts: Accounts, pool_list: list[Pool], columns: list[Product]) -> tuple[Roots, list[Pool]]:

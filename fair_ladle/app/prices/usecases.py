@@ -79,7 +79,7 @@ def prices(tx: Transaction, actor: Actor, seller: str) -> Prices:
         accounts.name(row),
         str(accounts.inherited(row, "currency") or ""),
         pools_service.products(tx),
-        pools_service.drawn_below(tx, accounts, row),
+        pools_service.drawn_below(tx, accounts, [row])[row],
         len(_below(accounts, row)),
         bool(mine),
         [Card(each, cards.currency(each), following) for each, following in _in_force(general, today)],

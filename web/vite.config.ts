@@ -28,5 +28,10 @@ export default defineConfig({
   css: { postcss: { plugins: [withoutLegendRule] } },
   build: { target: 'es2022', reportCompressedSize: true, assetsInlineLimit: 0 },
   server: { proxy: { '/api': 'http://127.0.0.1:8471' } },
-  test: { environment: 'node', include: ['src/**/*.test.{ts,tsx}'] },
+  test: {
+    environment: 'node',
+    include: ['src/**/*.test.{ts,tsx}'],
+    setupFiles: ['src/patience.ts'],
+    testTimeout: 30_000,
+  },
 } as Parameters<typeof defineConfig>[0])

@@ -24,6 +24,7 @@ const server = {
   most: 0,
   fails: false,
   asked: 0,
+  answersIn: 5,
   body: () =>
     server.id === null
       ? null
@@ -38,7 +39,7 @@ vi.mock('../../api/client', () => {
       this.status = status
     }
   }
-  const answer = <T,>(value: T) => new Promise<T>((done) => setTimeout(() => done(value), 5))
+  const answer = <T,>(value: T) => new Promise<T>((done) => setTimeout(() => done(value), server.answersIn))
   return {
     ApiError,
     take: async (asked: Promise<unknown>) => asked,
@@ -109,6 +110,7 @@ beforeEach(() => {
     most: 0,
     fails: false,
     asked: 0,
+    answersIn: 5,
   })
   sessionStorage.clear()
 })
@@ -175,6 +177,15 @@ describe('the open draft', () => {
     typed(cap('WREN', 9))
     // Applied by a colleague: what is typed now belongs to a draft of its own.
     await waitFor(() => expect(Object.keys(draft.changes)).toEqual([allocationSlot('WREN', 'MAIL')]))
+  })
+
+  it('keeps what is typed before the draft there is has come', async () => {
+    Object.assign(server, { id: 4, revision: 2, changes: bySlot([cap('LARK', 4)]), answersIn: 45 })
+    await opened()
+    typed(cap('TERN', 20))
+    await waitFor(() => expect(caps()).toEqual({ LARK: 4, TERN: 20 }))
+    await waitFor(() => expect(draft.busy).toBe(false))
+    expect(Object.keys(draft.changes)).toHaveLength(2)
   })
 
   it('keeps what is typed while the server fails, and acts on the whole of it once it answers', async () => {

@@ -23,6 +23,7 @@ interface Kept {
   changes: Changes
 }
 
+const nothingTyped = { put: [], forget: [] }
 const nothingKept: Kept = { id: null, revision: 0, changes: {} }
 
 function keptFrom(body: DraftBody | null): Kept {
@@ -67,8 +68,11 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     [act],
   )
   useEffect(() => {
-    if (loaded.data !== undefined) begin(loaded.data)
-  }, [loaded.data, begin])
+    if (loaded.data === undefined) return
+    const typedBefore = kept.current.id === null ? difference({}, latest.current.changes) : nothingTyped
+    begin(loaded.data)
+    if (!isEmpty(typedBefore)) act({ do: 'load', changes: withDifference(kept.current.changes, typedBefore) })
+  }, [loaded.data, begin, act])
   useEffect(() => {
     if (loaded.isError && chosen !== null) setChosen(null)
   }, [loaded.isError, chosen])

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from typing import ClassVar
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.allocations import ahead, kept
+from fair_ladle.app.allocations import ahead, keeping
 from fair_ladle.app.assignments import following
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.budgets import usecases as budgets
@@ -422,8 +422,8 @@ class KeepDays(Job):
         until = time.monotonic() + self.at_once
         self.each(
             database,
-            database.snapshot(lambda tx: kept.together(kept.outdated(tx))),
-            lambda each: kept.keep_again(database, *each),
+            database.snapshot(lambda tx: keeping.together(keeping.outdated(tx))),
+            lambda each: keeping.keep_again(database, *each),
             lambda: going_on() and time.monotonic() < until,
             lambda each: f"{each[0].code} {max(each[1])}",
         )

@@ -15,7 +15,7 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.allocations import kept, store
+from fair_ladle.app.allocations import keeping, kept, store
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.allocations.snapshots import end_of
 from fair_ladle.app.allocations.tables import kept_days
@@ -233,18 +233,18 @@ def some(
 def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(kept._days, "get", lambda key, make: make())
     monkeypatch.setattr(KeepDays, "at_once", 600.0)
-    monkeypatch.setattr(kept, "DAYS_KEPT", 7)
+    monkeypatch.setattr(keeping, "DAYS_KEPT", 7)
 
     def outdated_days() -> set[tuple[str, date]]:
-        return some.snapshot(lambda tx: {(product.code, day) for product, day in kept.outdated(tx)})
+        return some.snapshot(lambda tx: {(product.code, day) for product, day in keeping.outdated(tx)})
 
     with some.transaction() as tx:
         today, products = accounts_service.today(tx), pools.products(tx)
         accounts = accounts_service.known(tx)
-    first = today - timedelta(days=kept.DAYS_KEPT)
+    first = today - timedelta(days=keeping.DAYS_KEPT)
     do_job(some, KeepDays())
     assert outdated_days() == set()
-    assert days_agree(some, first) == kept.DAYS_KEPT
+    assert days_agree(some, first) == keeping.DAYS_KEPT
 
     with some.transaction() as tx:  # what begins today changes nothing before it
         accounts_service.set_status(tx, int(accounts.ids[1]), "suspended", charged=False)
@@ -253,7 +253,7 @@ def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypat
         accounts_service.create(tx, {"code": "NEW", "kind": "department", "name": "New"}, leaf, "none")
         accounts_service.structure_changed(tx)
     assert outdated_days() == set()
-    assert days_agree(some, first) == kept.DAYS_KEPT
+    assert days_agree(some, first) == keeping.DAYS_KEPT
 
     with some.transaction() as tx:
         pairs = store.following(tx.connection, generations.EARLIEST)
@@ -266,12 +266,12 @@ def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypat
     concerned = [each.code for each in products if each is counted or (each.id, counted.id) in pairs]
     assert len(concerned) > 1, "caps that follow seats are others too"
     assert outdated_days() == {(code, late + timedelta(days=each)) for code in concerned for each in range(5)}
-    assert days_agree(some, first) == kept.DAYS_KEPT - 5
+    assert days_agree(some, first) == keeping.DAYS_KEPT - 5
     some.clock.shift += timedelta(days=1)
     do_job(some, KeepDays())
-    assert days_agree(some, first) == kept.DAYS_KEPT + 1
-    assert some.snapshot(kept.differences) == []
+    assert days_agree(some, first) == keeping.DAYS_KEPT + 1
+    assert some.snapshot(keeping.differences) == []
     with some.transaction() as tx:
         wrong = kept.KeptDay.made(np.array([int(accounts.ids[0])]), np.full((kept.KINDS, 1), 7)).packed()
         tx.connection.execute(sa.update(kept_days).values(figures=wrong, base_day=None))
-    assert {what for what, _, _, _ in some.snapshot(kept.differences)} == {"kept day"}
+    assert {what for what, _, _, _ in some.snapshot(keeping.differences)} == {"kept day"}

@@ -8,11 +8,10 @@ later (``generations.past``).
 from __future__ import annotations
 
 import io
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from functools import cache, partial
-from typing import Any
 
 import numpy as np
 
@@ -24,26 +23,18 @@ from fair_ladle.app.allocations.positions import (
     Positions,
     Snapshot,
     laid_terms,
-    positions_at,
-    read_terms_ahead,
     settle_snapshot,
 )
 from fair_ladle.app.allocations.rows import KeptDayRecord
 from fair_ladle.app.allocations.snapshots import end_of
 from fair_ladle.app.plumbing.cache import Cache
-from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
-from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.clocks import clock_from
 from fair_ladle.core.settling import Flags, pool_of
 from fair_ladle.core.tree import Ints
-
-DAYS_KEPT = 35
-"""Made again when they are others; older ones stay as long as they hold."""
-SETTLED_AFTER = timedelta(minutes=1)
-"""After midnight: what was admitted before it may be kept only a moment later."""
 
 KINDS = 5
 OWN, LOAD, USE, SINCE, MARKS = range(KINDS)
@@ -174,7 +165,7 @@ def days(tx: Transaction, products: Sequence[Product], at: datetime) -> list[Kep
 
 def _read(tx: Transaction, wanted: Sequence[tuple[Product, date]]) -> list[_Kept]:
     """Days of products as they are kept: what this process has not read yet is read together."""
-    keys = {(each.id, on): (tx.installation, each.id, on, _made_of(tx, each, on)) for each, on in wanted}
+    keys = {(each.id, on): (tx.installation, each.id, on, made_of(tx, each, on)) for each, on in wanted}
 
     @cache
     def rows() -> dict[tuple[int, date], KeptDayRecord]:
@@ -257,94 +248,6 @@ def marked(tx: Transaction, accounts: Accounts, products: Sequence[Product], at:
     return accounts.flagged({each for day in kept for each in day.marked(mark).tolist()})
 
 
-def _made_of(tx: Transaction, product: Product, day: date) -> str:
+def made_of(tx: Transaction, product: Product, day: date) -> str:
+    """While it stays the same, a day of a product is what it was kept as."""
     return f"{accounts_service.zone(tx)} {allocations_service.past(tx, product, day)}"
-
-
-def _base(day: date) -> date:
-    return day - timedelta(days=day.weekday())
-
-
-def outdated(tx: Transaction) -> Iterator[tuple[Product, date]]:
-    """The days that are not kept as they are now, the newest first, a Monday before the days after it."""
-    today = accounts_service.today(tx)
-    early = tx.now - accounts_service.start_of(tx, today) < SETTLED_AFTER
-    last = today - timedelta(days=2 if early else 1)
-    first = _base(last - timedelta(days=DAYS_KEPT))
-    products = pools_service.products(tx)
-    there = {each.id: store.made_of(tx.connection, each.id, first) for each in products}
-    for ago in range((last - first).days + 1):
-        day = last - timedelta(days=ago)
-        for product in products:
-            for wanted in dict.fromkeys((_base(day), day)):
-                if there[product.id].get(wanted) != _made_of(tx, product, wanted):
-                    there[product.id][wanted] = _made_of(tx, product, wanted)
-                    yield product, wanted
-
-
-AT_ONCE = 12
-
-
-def together(outdated_days: Iterable[tuple[Product, date]]) -> list[tuple[Product, list[date]]]:
-    """The same days in parts that are read together: up to ``AT_ONCE`` of a product, in the order they come in."""
-    parts: list[tuple[Product, list[date]]] = []
-    filling: dict[int, list[date]] = {}
-    for product, day in outdated_days:
-        mine = filling.get(product.id)
-        if mine is None or len(mine) >= AT_ONCE:
-            mine = filling[product.id] = []
-            parts.append((product, mine))
-        mine.append(day)
-    return parts
-
-
-def keep_again(database: Database, product: Product, wanted: Collection[date]) -> None:
-    """Settle days of a product as of one instant, and keep each in place of what was kept of it.
-
-    Locks each day's own row alone: what it is made of says whether it still holds, so that nothing that changes it
-    waits.
-    """
-
-    def settled(tx: Transaction) -> dict[date, dict[str, Any]]:
-        usage.read_ahead(tx, product, [end_of(tx, day) for day in wanted])
-        read_terms_ahead(tx, product, min(wanted), max(wanted))
-        found: dict[date, KeptDay] = {}
-        values: dict[date, dict[str, Any]] = {}
-        for day in sorted(wanted):
-            mine = found[day] = KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
-            values[day] = {"made_of": _made_of(tx, product, day), "base_day": None, "figures": None}
-            base_day = _base(day)
-            base = found.get(base_day) if base_day != day else None
-            if base is None and base_day != day:
-                kept = days(tx, [product], end_of(tx, base_day))
-                base = kept[0] if kept else None
-            if base is not None:
-                mine = mine.beyond(base)
-                values[day]["base_day"] = base_day
-            values[day]["figures"] = mine.packed()
-        return values
-
-    for day, values in database.snapshot(settled).items():
-        database.run(lambda tx, day=day, values=values: store.keep_day(tx.connection, product.id, day, values))
-
-
-def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
-    """Of every product the newest day that is kept, where it is not what its facts come to: (what, where, found,
-    evidence)."""
-    found = []
-    yesterday = accounts_service.today(tx) - timedelta(days=1)
-    for product in pools_service.products(tx):
-        there = store.made_of(tx.connection, product.id, _base(yesterday - timedelta(days=DAYS_KEPT)))
-        day = max((day for day, made_of in there.items() if made_of == _made_of(tx, product, day)), default=None)
-        mine = None if day is None else days(tx, [product], end_of(tx, day))
-        if day is None or mine is None:
-            continue
-        facts = KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
-        wrong = facts.beyond(mine[0])
-        of_facts = facts.of_accounts(wrong.ids)
-        codes = {each.id: each.code for each in accounts_service.on_day(tx, day).facts}
-        for place, account_id in enumerate(wrong.ids.tolist()):
-            is_kept = mine[0].of_accounts(wrong.ids)[:, place].tolist()
-            where = f"{day} {product.code} {codes.get(account_id, account_id)}"
-            found.append(("kept day", where, str(is_kept), str(of_facts[:, place].tolist())))
-    return found

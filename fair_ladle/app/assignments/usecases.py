@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Sequence
 from datetime import datetime
 
-from fair_ladle.app.allocations import kept
+from fair_ladle.app.allocations import keeping
 from fair_ladle.app.assignments import claims, counters, service
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.assignments.places import directory
@@ -50,7 +50,7 @@ def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
     and the chain of the log."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
-    found = [*counters.differences(tx), *claims.differences(tx), *memberships.differences(tx), *kept.differences(tx)]
+    found = [*counters.differences(tx), *claims.differences(tx), *memberships.differences(tx), *keeping.differences(tx)]
     found += usage.stored_differences(tx, [each for each in pools_service.products(tx) if each.is_storage])
     found.extend(("log", each, "", "") for each in log_service.broken_seals(tx))
     return found

@@ -16,6 +16,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import keeping, kept, store
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.allocations.snapshots import end_of
 from fair_ladle.app.allocations.tables import kept_days
@@ -126,6 +127,39 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
     ]
 
 
+def odd_database(database: Database, into: Path, seed: int, shape: str, is_plain: bool) -> odd_intake.Maker:
+    """An intake with everything that is odd; a plain one without markups and caps that follow seats, which have what is
+    kept worked out whole."""
+    database.clock.set_to(datetime.fromisoformat("2026-06-03T10:00:00+00:00"))
+    maker = odd_intake.Maker(seed, 24, shape, "Europe/Lisbon")
+    maker.make()
+    place = odd_intake.HEADERS["rates"].split(",").index("markup")
+    marked_up = [row[:4] for row in maker.rows["rates"] if is_plain and row[place] not in ("", None)]
+    for name in ("rates", "rate_tiers"):
+        maker.rows[name] = [row for row in maker.rows[name] if row[:4] not in marked_up]
+    for row in maker.rows["allocations"] if is_plain else ():
+        row[-2:] = ["", ""]
+        if row[8] == "":  # what lasts is passed easily, and then a clock runs
+            row[3:7] = [row[2] + 2, "grace", "", 40]
+    database.run(data_import.load, COMMAND_LINE, read_source(maker.write(into / "odd")))
+    return maker
+
+
+def late_use(database: Database, codes: list[str], chance: random.Random, month: int) -> None:
+    """Bytes reported late of two accounts, one after the other, and a seat of one of them."""
+    with database.transaction() as tx:
+        ids, products = accounts_service.ids_by_code(tx), pools.products(tx)
+        at = datetime(2026, month, chance.randint(1, 25), 7, tzinfo=UTC)
+        where = [ids[each] for each in chance.sample(codes, 2)]
+        product_id = chance.choice([each.id for each in products if each.is_storage])
+        late = {"product_id": product_id, "category": "late", "at": at}
+        for each in where:
+            usage.load_samples(tx, [late | {"account_id": each, "bytes": chance.randint(0, 10**11)}])
+        counted = chance.choice([each.id for each in products if not each.is_storage])
+        seat = {"product_id": counted, "account_id": where[0], "subject": f"late-{at:%d}", "begins": at}
+        usage.load_assignments(tx, [seat | {"ends": None}], lambda done: None)
+
+
 @pytest.mark.parametrize(
     ("seed", "shape", "is_plain"), [(31, "wide", True), (32, "bushy", True), (33, "chain", True), (34, "wide", False)]
 )
@@ -135,31 +169,11 @@ def test_late_facts_of_a_few_accounts_correct_a_month_that_is_kept(
     """A month is corrected by the branches that late facts are in, again and again, to what all of its facts come
     to."""
     database, chance = new_database(), random.Random(seed)
-    database.clock.set_to(datetime.fromisoformat("2026-06-03T10:00:00+00:00"))
-    maker = odd_intake.Maker(seed, 24, shape, "Europe/Lisbon")
-    maker.make()
-    # Markups, and caps that follow seats, have a month worked out whole: in a plain intake there are none.
-    place = odd_intake.HEADERS["rates"].split(",").index("markup")
-    marked_up = [row[:4] for row in maker.rows["rates"] if is_plain and row[place] not in ("", None)]
-    for name in ("rates", "rate_tiers"):
-        maker.rows[name] = [row for row in maker.rows[name] if row[:4] not in marked_up]
-    for row in maker.rows["allocations"] if is_plain else ():
-        row[-2:] = ["", ""]
-    database.run(data_import.load, COMMAND_LINE, read_source(maker.write(tmp_path / "odd")))
+    maker = odd_database(database, tmp_path, seed, shape, is_plain)
     do_job(database, KeepMonths())
     corrected = set()
     for _ in range(4):
-        with database.transaction() as tx:
-            ids, products = accounts_service.ids_by_code(tx), pools.products(tx)
-            at = datetime(2026, 4, chance.randint(1, 25), 7, tzinfo=UTC)
-            where = [ids[each] for each in chance.sample(maker.codes[1:], 2)]
-            product_id = chance.choice([each.id for each in products if each.is_storage])
-            late = {"product_id": product_id, "category": "late", "at": at}
-            for each in where:  # one change after the other
-                usage.load_samples(tx, [late | {"account_id": each, "bytes": chance.randint(0, 10**11)}])
-            counted = chance.choice([each.id for each in products if not each.is_storage])
-            seat = {"product_id": counted, "account_id": where[0], "subject": f"late-{at:%d}", "begins": at}
-            usage.load_assignments(tx, [seat | {"ends": None}], lambda done: None)
+        late_use(database, maker.codes[1:], chance, 4)
         for product, first, last in database.snapshot(lambda tx: list(totals.outdated(tx))):
 
             def both(tx: Transaction, *of: Any) -> tuple[ProductTotals | None, ProductTotals]:
@@ -180,6 +194,42 @@ def test_late_facts_of_a_few_accounts_correct_a_month_that_is_kept(
         assert outdated(database) == set()
     assert not is_plain or len(corrected) > 3 and {is_storage for is_storage, _ in corrected} == {False, True}
     assert database.snapshot(totals.differences) == []
+
+
+@pytest.mark.parametrize(
+    ("seed", "shape", "is_plain"), [(31, "wide", True), (32, "bushy", True), (33, "chain", True), (34, "wide", False)]
+)
+def test_late_facts_of_a_few_accounts_correct_the_days_that_are_kept(
+    new_database: Callable[[], Database], tmp_path: Path, seed: int, shape: str, is_plain: bool
+) -> None:
+    """Days are corrected by the accounts that late facts are of and those above them, again and again, to what all of
+    their facts come to; late terms have them settled whole."""
+    database, chance = new_database(), random.Random(seed)
+    maker = odd_database(database, tmp_path, seed, shape, is_plain)
+    do_job(database, KeepDays())
+    corrected, others = set(), set()
+    for turn in range(4):
+        late_use(database, maker.codes[1:], chance, 5)
+        if turn == 2:
+            with database.transaction() as tx:
+                terms = next(each for each in allocations.all_versions(tx, [each.id for each in pools.products(tx)]))
+                row = {"product_id": terms.product_id, "account_id": terms.account_id, "first_day": date(2026, 5, 20)}
+                row |= {"reserve": 1, "cap": 2, "at_cap": "block", "burst": None, "grace_days": None}
+                allocations.load(tx, [row | {"last_day": None, "per_id": None, "each": None}])
+            others.add(terms.product_id)
+        for product, days in database.snapshot(lambda tx: keeping.together(keeping.outdated(tx))):
+            with database.transaction() as tx:
+                found = keeping.corrected(tx, product, days)
+                for day, mine in found.items():
+                    whole = kept.KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
+                    assert not len(mine.beyond(whole).ids), (product.code, day)
+            late_terms = turn == 2 and product.id in others and max(days) >= date(2026, 5, 20)
+            assert not late_terms or max(found, default=date.min) < date(2026, 5, 20)
+            corrected.update((product.is_storage, day) for day in found)
+            keeping.keep_again(database, product, days)
+        assert database.snapshot(lambda tx: list(keeping.outdated(tx))) == []
+        assert database.snapshot(keeping.differences) == []
+    assert not is_plain or len(corrected) > 30 and {is_storage for is_storage, _ in corrected} == {False, True}
 
 
 def days_agree(database: Database, first: date) -> int:

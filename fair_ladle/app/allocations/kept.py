@@ -101,6 +101,14 @@ class KeptDay:
         differs = (mine != base.of_accounts(ids)).any(axis=0)
         return KeptDay.made(ids[differs], mine[:, differs], base)
 
+    def but_for(self, ids: Ints, figures: Ints) -> KeptDay:
+        """The same day with other figures (kinds of figures × accounts) of these accounts."""
+        every = np.union1d(self._every_id(), ids)
+        mine = self.of_accounts(every)
+        mine[:, np.searchsorted(every, ids)] = figures
+        there = mine.any(axis=0)
+        return KeptDay.made(every[there], mine[:, there])
+
     def _every_id(self) -> Ints:
         return self.ids if self.base is None else np.union1d(self.ids, self.base._every_id())
 
@@ -191,16 +199,10 @@ def positions(tx: Transaction, products: Sequence[Product], codes: Collection[st
     kept = days(tx, products, at)
     if kept is None:
         return None
-    day, zone = local_day(at, accounts_service.zone(tx)), accounts_service.zone(tx)
-    whole = accounts_service.on_day(tx, day)
+    whole = accounts_service.on_day(tx, local_day(at, accounts_service.zone(tx)))
     accounts = whole.part([whole.tree.row(code) for code in codes if code in whole.tree])
-    every = pools_service.pools_of(tx, products, accounts.row_of_id)
-    roots, pools = pools_service.layout(accounts, every, list(products))
-    owner = pool_of(accounts.tree, roots, len(products))
-    figures = np.zeros((5, len(accounts.tree), len(products)), dtype=np.int64)
-    for column, each in enumerate(kept):
-        figures[:, :, column] = each.of_accounts(accounts.ids)
-    grid, grace_days = laid_terms(tx, accounts, products, day, accounts.ids.tolist())
+    snapshot = snapshot_of(tx, products, accounts, kept, at)
+    grid = snapshot.grid
     per = seats.products(tx, grid.followed)
     if per:
         seated = days(tx, per, at)
@@ -212,6 +214,22 @@ def positions(tx: Transaction, products: Sequence[Product], codes: Collection[st
         }
         use = {each.code: partial(_use_of, found) for each, found in zip(per, seated, strict=True)}
         grid.follow(seats.of_day_end(tx, whole, cells, use))
+    return settle_snapshot(snapshot)
+
+
+def snapshot_of(
+    tx: Transaction, products: Sequence[Product], accounts: Accounts, kept: Sequence[KeptDay], at: datetime
+) -> Snapshot:
+    """The facts of a part of the tree at the end of a day, given that day of each product; caps that follow seats are
+    not said yet."""
+    zone = accounts_service.zone(tx)
+    day = local_day(at, zone)
+    every = pools_service.pools_of(tx, products, accounts.row_of_id)
+    roots, pools = pools_service.layout(accounts, every, list(products))
+    figures = np.zeros((KINDS, len(accounts.tree), len(products)), dtype=np.int64)
+    for column, each in enumerate(kept):
+        figures[:, :, column] = each.of_accounts(accounts.ids)
+    grid, grace_days = laid_terms(tx, accounts, products, day, accounts.ids.tolist())
     clocks = {
         (row, column): clock_from(int(figures[SINCE, row, column]), grace_days.get((row, column), 0), zone)
         for row, column in np.argwhere(figures[SINCE]).tolist()
@@ -224,7 +242,7 @@ def positions(tx: Transaction, products: Sequence[Product], codes: Collection[st
         tuple(products),
         tuple(pools),
         roots,
-        owner,
+        pool_of(accounts.tree, roots, len(products)),
         pools_service.supply(pools, day),
         figures[OWN],
         grid,
@@ -232,7 +250,7 @@ def positions(tx: Transaction, products: Sequence[Product], codes: Collection[st
         clocks,
     )
     snapshot.bar_unallocated()
-    return settle_snapshot(snapshot.as_part(figures[LOAD], figures[USE]))
+    return snapshot.as_part(figures[LOAD], figures[USE])
 
 
 def _use_of(found: KeptDay, ids: Ints) -> Ints:

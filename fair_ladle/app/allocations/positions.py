@@ -397,7 +397,7 @@ def replayed_clocks(
     for column, rows in by_column.items():
         accounts, owner = snapshot.accounts, snapshot.owner[:, column]
         if snapshot.beside is not None:
-            accounts = accounts_service.known(tx)
+            accounts = accounts_service.on_day(tx, snapshot.day)
             owner = _owner(tx, accounts, snapshot.products[column])
         row_of = {accounts.tree.row(codes[row]): row for row in rows}
         histories = _histories(tx, accounts, owner, snapshot, snapshot.products[column], list(row_of))

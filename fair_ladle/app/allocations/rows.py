@@ -129,7 +129,9 @@ class KeptDayRecord:
     product_id: int
     day: date
     made_of: str
+    late: str | None
     base_day: date | None
+    base_made_of: str | None
     figures: bytes
 
 

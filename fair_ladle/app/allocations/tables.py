@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlalchemy as sa
-from sqlalchemy.dialects.mysql import MEDIUMBLOB
+from sqlalchemy.dialects.mysql import MEDIUMBLOB, MEDIUMTEXT
 
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
@@ -85,7 +85,9 @@ kept_days = sa.Table(
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("day", sa.Date, primary_key=True),
     sa.Column("made_of", sa.String(80), nullable=False, comment="while it is this, what is kept holds"),
+    sa.Column("late", MEDIUMTEXT, comment="the late facts it has, as JSON; NULL = it cannot be corrected"),
     sa.Column("base_day", sa.Date, comment="the day from which it says what differs; NULL = it says all"),
+    sa.Column("base_made_of", sa.String(80), comment="what that day was made of"),
     sa.Column("figures", MEDIUMBLOB, nullable=False, comment="arrays, packed"),
 )
 """Days that are over, as they were settled: of each product the accounts where there was anything."""

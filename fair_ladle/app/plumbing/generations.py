@@ -56,10 +56,14 @@ def renew(tx: Transaction, *names: Name) -> None:
 
 
 def renew_past(
-    tx: Transaction, since: Mapping[int, date], accounts: Mapping[int, Collection[int]] | None = None
+    tx: Transaction,
+    since: Mapping[int, date],
+    accounts: Mapping[int, Collection[int]] | None = None,
+    *,
+    of_use: bool = False,
 ) -> None:
     """Say that facts of these products (by number) are others on days that are over, each from a day on; where they are
-    of few ``accounts`` (by product), of which."""
+    of few ``accounts`` (by product), of which, and whether they are of what is in use alone."""
     if not since or tx.is_rehearsal:
         return
     renew(tx, "past")
@@ -70,7 +74,7 @@ def renew_past(
         tx.connection.execute(said.on_duplicate_key_update([("before", late_facts.c.number), ("number", number)]))
         told = (accounts or {}).get(product_id)
         if told is not None and len(told) <= FEW:
-            row = [sa.literal(json.dumps(sorted(told))), sa.literal(tx.now)]
+            row = [sa.literal(json.dumps(sorted(told))), sa.literal(of_use), sa.literal(tx.now)]
             mine = sa.select(late_facts.c.product_id, late_facts.c.number, late_facts.c.before, *row).where(
                 late_facts.c.product_id == product_id, late_facts.c.first_day == first_day
             )
@@ -102,19 +106,23 @@ def late(tx: Transaction, product_id: int, day: date) -> dict[str, int]:
     return {str(first_day): number for first_day, number in mine if first_day <= day}
 
 
-def late_since(tx: Transaction, product_id: int, day: date, then: Mapping[str, int]) -> set[int] | None:
+def late_since(
+    tx: Transaction, product_id: int, day: date, then: Mapping[str, int], *, of_use_alone: bool = False
+) -> set[int] | None:
     """The accounts (by number) of which facts up to a day are others than they were when ``late`` said something; None
-    where that is not known of all."""
+    where that is not known of all, or (if this is asked) where some are not of what is in use."""
     now = late(tx, product_id, day)
     if not then.keys() <= now.keys():
         return None
     t = late_accounts.c
-    wanted = sa.select(t.number, t.before, t.accounts).where(t.product_id == product_id).limit(FEW + 1)
+    wanted = sa.select(t.number, t.before, t.accounts, t.of_use).where(t.product_id == product_id).limit(FEW + 1)
     told = {row.number: row for row in tx.connection.execute(wanted)} if now != then else {}
     found: set[int] = set()
     for first_day, number in now.items():
         while number != then.get(first_day, 0):
             if number not in told or len(told) > FEW:
+                return None
+            if of_use_alone and not told[number].of_use:
                 return None
             found.update(json.loads(told[number].accounts))
             number = told[number].before

@@ -85,6 +85,7 @@ late_accounts = sa.Table(
     sa.Column("number", sa.BigInteger, primary_key=True, autoincrement=False, comment="of late_facts"),
     sa.Column("before", sa.BigInteger, nullable=False, comment="the number there was before this change"),
     sa.Column("accounts", MEDIUMTEXT, nullable=False, comment="whose facts changed, as JSON"),
+    sa.Column("of_use", sa.Boolean, nullable=False, comment="what is in use, and nothing else of them"),
     sa.Column("written_at", Instant, nullable=False),
     sa.Index("ix_late_accounts_written_at", "written_at"),
 )

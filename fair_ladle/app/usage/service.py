@@ -165,7 +165,8 @@ def _past_changed(tx: Transaction, facts: Iterable[tuple[int, int, datetime]]) -
         accounts[product_id].add(account_id)
     zone, today = accounts_service.zone(tx), accounts_service.today(tx)
     days = {product_id: local_day(at, zone) for product_id, at in first.items()}
-    generations.renew_past(tx, {product_id: day for product_id, day in days.items() if day < today}, accounts)
+    past = {product_id: day for product_id, day in days.items() if day < today}
+    generations.renew_past(tx, past, accounts, of_use=True)
 
 
 def next_change(tx: Transaction, products: Sequence[Product], after: datetime) -> datetime | None:

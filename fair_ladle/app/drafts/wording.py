@@ -112,7 +112,16 @@ def price_said(terms: RateTerms) -> str:
         plain(each.unit_price) + (f" from {plain(each.from_quantity)} on" if each.from_quantity else "")
         for each in terms.tiers
     ]
-    return f"{', '.join(steps)} {terms.currency or ''}".strip() + f" a unit and month, {terms.aggregate} {terms.basis}"
+    parts = [
+        f"{', '.join(steps)} {terms.currency or ''}".strip() + f" a unit and month, {terms.aggregate} {terms.basis}",
+        f"{plain(terms.included)} included" if terms.included else None,
+        f"{plain(terms.committed)} committed" if terms.committed else None,
+        f"{plain(terms.overage_price)} past the cap" if terms.overage_price is not None else None,
+        f"at least {plain(terms.minimum)}" if terms.minimum else None,
+        f"plus {plain(terms.fixed_fee)}" if terms.fixed_fee else None,
+        "fees by day" if terms.fees == "by_day" and (terms.minimum or terms.fixed_fee) else None,
+    ]
+    return ", ".join(each for each in parts if each)
 
 
 def _allocation(product: Product, terms: Terms | None, was: Terms | None) -> str:

@@ -11,6 +11,7 @@ import {
   type StatusChange,
 } from '../../domain/draft'
 import { dayName } from '../../domain/months'
+import { besides, stepWords } from '../../domain/prices'
 import { decimal, units, unitName, whole } from '../../domain/units'
 import { groupsOf, limitPreview } from '../storage/limits'
 import { FromTo, TermsChange } from './differences'
@@ -178,12 +179,6 @@ function ChangeText({ change, names, people, few }: ChangeTextProps) {
     )
   }
   if (change.kind === 'rate') {
-    const tiers = change.tiers
-      .map(
-        (tier) =>
-          `${decimal(tier.unit_price, 2)}${Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''}`,
-      )
-      .join(', ')
     if (change.gone) return <>withdraw the price from {dayName(change.first_day)}</>
     return (
       <>
@@ -192,10 +187,10 @@ function ChangeText({ change, names, people, few }: ChangeTextProps) {
           <b>its cost + {change.markup} %</b>
         ) : (
           <>
-            <b>{tiers}</b> {change.currency} a {names.pool(change.product)?.unit ?? 'unit'} and month
+            <b>{stepWords(change.tiers)}</b> {change.currency} a {names.pool(change.product)?.unit ?? 'unit'} and month
           </>
         )}
-        , by {change.aggregate} {change.basis}
+        <span className="quiet small"> {besides(change)}</span>
       </>
     )
   }

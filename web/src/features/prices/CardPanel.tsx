@@ -5,9 +5,10 @@ import { api, take, type Schemas } from '../../api/client'
 import { useRested } from '../../components/useRested'
 import { minus, money, signed, sum } from '../../domain/money'
 import { dayName } from '../../domain/months'
+import { besides } from '../../domain/prices'
 import { unitName } from '../../domain/units'
 import { useDraft } from '../drafts/context'
-import { besides, cardWords, changeOf, typedOf, wrongIn, type Card, type Typed } from './card'
+import { cardWords, changeOf, typedOf, wrongIn, type Card, type Typed } from './card'
 import { CopyCard } from './CopyCard'
 import { Steps } from './Steps'
 import { DayField } from '../../components/DayField'
@@ -136,6 +137,7 @@ function Editor({
       <Form.Control
         value={typed[name] as string}
         isInvalid={wrong.has(name)}
+        aria-describedby={wrong.has(name) ? 'card-wrong' : undefined}
         inputMode={name === 'currency' ? undefined : 'decimal'}
         onChange={(event) => set({ [name]: event.target.value })}
       />
@@ -215,6 +217,7 @@ function Editor({
                       value={each.from_quantity}
                       disabled={place === 0}
                       isInvalid={wrong.has(`from ${place}`)}
+                      aria-describedby={wrong.has(`from ${place}`) ? 'card-wrong' : undefined}
                       onChange={(event) => tier(place, 'from_quantity', event.target.value)}
                     />
                   </td>
@@ -225,6 +228,7 @@ function Editor({
                       inputMode="decimal"
                       value={each.unit_price}
                       isInvalid={wrong.has(`price ${place}`)}
+                      aria-describedby={wrong.has(`price ${place}`) ? 'card-wrong' : undefined}
                       onChange={(event) => tier(place, 'unit_price', event.target.value)}
                     />
                   </td>
@@ -279,6 +283,13 @@ function Editor({
         )}
         {was && <span className="near small">Replaces the price of that day.</span>}
       </div>
+      {wrong.size > 0 && (
+        <ul className="over small list-unstyled mt-2 mb-0" id="card-wrong" aria-live="polite">
+          {[...wrong].map(([name, right]) => (
+            <li key={name}>{right}</li>
+          ))}
+        </ul>
+      )}
       {change && <WouldCharge change={change} buyer={buyer !== null} />}
     </Form>
   )
@@ -312,21 +323,23 @@ function WouldCharge({ change, buyer }: { change: ReturnType<typeof changeOf>; b
   return (
     <section aria-label="What it would have charged" className="mt-3">
       <h3 className="sub">What it would have charged, {rows[0]?.currency}</h3>
-      <table className="ledger tight">
+      <table className="ledger tight wouldcharge">
         <thead>
           <tr>
             <th>{buyer ? 'Buyer' : `${rows.length} buyers`}</th>
             <th className="fig">Last month</th>
-            <th className="fig">Difference</th>
+            <th className="fig">Change</th>
             <th className="fig">12 months</th>
+            <th className="fig">Change</th>
           </tr>
         </thead>
         <tbody>
           {rows.slice(0, SHOWN).map((each) => (
             <tr key={each.buyer}>
-              <td>{each.name}</td>
+              <td title={each.name}>{each.name}</td>
               <td className="fig">{money(each.would_be)}</td>
               <td className="fig quiet">{signed(minus(each.would_be, each.was))}</td>
+              <td className="fig">{money(each.would_be_over_year)}</td>
               <td className="fig quiet">{signed(minus(each.would_be_over_year, each.was_over_year))}</td>
             </tr>
           ))}
@@ -337,6 +350,7 @@ function WouldCharge({ change, buyer }: { change: ReturnType<typeof changeOf>; b
               <td>{rows.length > SHOWN ? `All, with ${rows.length - SHOWN} more` : 'Together'}</td>
               <td className="fig">{money(total('would_be'))}</td>
               <td className="fig">{signed(minus(total('would_be'), total('was')))}</td>
+              <td className="fig">{money(total('would_be_over_year'))}</td>
               <td className="fig">{signed(minus(total('would_be_over_year'), total('was_over_year')))}</td>
             </tr>
           </tfoot>

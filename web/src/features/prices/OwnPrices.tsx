@@ -6,8 +6,9 @@ import { Empty, Trouble, Wait } from '../../components/States'
 import { useRested } from '../../components/useRested'
 import { money, signed } from '../../domain/money'
 import { dayName } from '../../domain/months'
+import { besides } from '../../domain/prices'
 import { decimal, unitName } from '../../domain/units'
-import { besides, cardWords } from './card'
+import { cardWords } from './card'
 
 /** What one pays oneself, before the bill, and what more would cost. */
 export function OwnPrices({ account }: { account: string }) {

@@ -1,5 +1,5 @@
+import { price } from '../../domain/prices'
 import { decimal } from '../../domain/units'
-import { price } from './card'
 
 const [WIDTH, HEIGHT, LEFT, BOTTOM] = [420, 78, 2, 16]
 

@@ -1,5 +1,34 @@
 import { describe, expect, it } from 'vitest'
-import { copyOf, raised, type Card } from './card'
+import { copyOf, raised, typedOf, wrongIn, type Card, type Typed } from './card'
+
+describe('a card as it is typed', () => {
+  const right: Typed = {
+    ...typedOf(undefined, '2026-12-01', 'EUR'),
+    tiers: [
+      { from_quantity: '0', unit_price: '4' },
+      { from_quantity: '25', unit_price: '3,5' },
+    ],
+  }
+  const stepAt = (from_quantity: string) => ({
+    tiers: [...right.tiers.slice(0, 1), { from_quantity, unit_price: '3' }],
+  })
+  it.each<[Partial<Typed>, string[]]>([
+    [{}, []],
+    [stepAt('0'), ['Step 2 begins at more than 0.']],
+    [stepAt('-3'), ['Step 2 begins at more than 0.']],
+    [stepAt(''), ['Step 2 begins at more than 0.']],
+    [
+      { currency: '€', fixed_fee: '99999999999' },
+      [
+        'Currency: three letters, such as EUR.',
+        'Fixed fee: nothing, or a number from 0, at most 10 digits before the point, such as 12.50.',
+      ],
+    ],
+    [{ mode: 'markup', tiers: [], markup: '12.5' }, []],
+  ])('%j: what would be right is said', (part, said) => {
+    expect([...wrongIn({ ...right, ...part }).values()]).toEqual(said)
+  })
+})
 
 describe('a card copied to a reseller', () => {
   it.each([

@@ -1,36 +1,14 @@
 import type { Schemas } from '../../api/client'
 import type { RateChange, RateTerms } from '../../domain/draft'
+import { stepWords } from '../../domain/prices'
 import { decimal } from '../../domain/units'
 
 export type Card = Schemas['CardBody']
 
-/** A price: at least two decimals, and all it has. */
-export function price(text: string): string {
-  return decimal(text, Math.max(2, text.split('.')[1]?.length ?? 0))
-}
-
 /** A card in a few words: its prices by step, or what it is in place of them. */
 export function cardWords(card: Card): string {
   if (card.is_markup) return card.markup === null ? 'on what it costs' : `cost + ${card.markup} %`
-  return card.tiers
-    .map(
-      (tier) => price(tier.unit_price) + (Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''),
-    )
-    .join(', ')
-}
-
-/** What is charged for besides the steps. */
-export function besides(card: Card): string {
-  const parts = [
-    `${card.aggregate} ${card.basis}`,
-    Number(card.included) ? `${card.included} included` : '',
-    card.committed === null ? '' : `${card.committed} committed`,
-    card.overage_price === null ? '' : `${price(card.overage_price)} past the cap`,
-    card.minimum === null ? '' : `at least ${price(card.minimum)}`,
-    card.fixed_fee === null ? '' : `plus ${price(card.fixed_fee)}`,
-    card.fees === 'by_day' && (card.minimum ?? card.fixed_fee) !== null ? 'fees by day' : '',
-  ]
-  return parts.filter(Boolean).join(' · ')
+  return stepWords(card.tiers)
 }
 
 /** A card as it is typed. */
@@ -73,24 +51,41 @@ const NUMBER = /^\d{1,10}([.,]\d{1,10})?$/
 const number = (text: string) => (NUMBER.test(text.trim()) ? text.trim().replace(',', '.') : null)
 const isWrong = (text: string) => text.trim() !== '' && number(text) === null
 
-/** The fields that hold no number, or that miss one; tiers by their place. */
-export function wrongIn(typed: Typed): Set<string> {
-  const wrong = new Set<string>()
-  for (const name of ['overage_price', 'minimum', 'fixed_fee'] as const) if (isWrong(typed[name])) wrong.add(name)
-  if (!/^\d{4}-\d\d-\d\d$/.test(typed.first_day)) wrong.add('first_day')
-  if (!/^[A-Za-z]{3}$/.test(typed.currency.trim())) wrong.add('currency')
-  if (typed.mode === 'markup') {
-    if (number(typed.markup) === null) wrong.add('markup')
-    return wrong
+const A_NUMBER = 'a number from 0, at most 10 digits before the point, such as 12.50'
+const LABELS = {
+  overage_price: 'Past the cap',
+  minimum: 'Minimum',
+  fixed_fee: 'Fixed fee',
+  included: 'Included',
+  committed: 'Committed',
+} as const
+
+/** The fields that hold no number, or that miss one (tiers by their place), each with what would be right. */
+export function wrongIn(typed: Typed): Map<string, string> {
+  const wrong = new Map<string, string>()
+  const numbers = (...names: (keyof typeof LABELS)[]) => {
+    for (const name of names) if (isWrong(typed[name])) wrong.set(name, `${LABELS[name]}: nothing, or ${A_NUMBER}.`)
   }
-  for (const name of ['included', 'committed'] as const) if (isWrong(typed[name])) wrong.add(name)
-  typed.tiers.forEach((tier, place) => {
-    const from = number(tier.from_quantity)
-    const before = place === 0 ? null : number(typed.tiers[place - 1]?.from_quantity ?? '')
-    if (from === null || (place === 0 ? Number(from) !== 0 : before !== null && Number(from) <= Number(before)))
-      wrong.add(`from ${place}`)
-    if (number(tier.unit_price) === null) wrong.add(`price ${place}`)
-  })
+  if (!/^\d{4}-\d\d-\d\d$/.test(typed.first_day)) wrong.set('first_day', 'From: a day, such as 1 Dec 2026.')
+  if (!/^[A-Za-z]{3}$/.test(typed.currency.trim())) wrong.set('currency', 'Currency: three letters, such as EUR.')
+  if (typed.mode === 'markup') {
+    if (number(typed.markup) === null) wrong.set('markup', `Markup: ${A_NUMBER}.`)
+  } else {
+    typed.tiers.forEach((tier, place) => {
+      const from = number(tier.from_quantity)
+      const before = place === 0 ? null : number(typed.tiers[place - 1]?.from_quantity ?? '')
+      if (from === null || (place === 0 ? Number(from) !== 0 : before !== null && Number(from) <= Number(before)))
+        wrong.set(
+          `from ${place}`,
+          place === 0
+            ? 'Step 1 begins at 0.'
+            : `Step ${place + 1} begins ${before === null ? 'after the step before it' : `at more than ${decimal(before, 0)}`}.`,
+        )
+      if (number(tier.unit_price) === null) wrong.set(`price ${place}`, `Unit price of step ${place + 1}: ${A_NUMBER}.`)
+    })
+    numbers('included', 'committed')
+  }
+  numbers('overage_price', 'minimum', 'fixed_fee')
   return wrong
 }
 

@@ -112,6 +112,15 @@ class BuyerDay(NamedTuple):
     counts: bool = True
 
 
+def with_more(day: BuyerDay, more: int) -> BuyerDay:
+    """The same day with so many grains more (below 0: fewer, down to none) in use all day, where the day counts."""
+    if not day.counts:
+        return day
+    used = max(0, day.used + more * day.seconds)
+    load = day.load + used - day.used
+    return day._replace(used=used, load=load, held=max(load, day.reserve))
+
+
 @dataclass(frozen=True)
 class Slice:
     """A part of the chargeable quantity at one price."""

@@ -38,6 +38,7 @@ STATEMENTS = {
     "/api/log/acts": 5,
     "/api/log/days": 3,
     "/api/statements/OLDQUAY?month=2026-10": 7,
+    "/api/statements/OLDQUAY/FIELD-FULL/more?month=2026-10&units=1&units=-10": 7,
     "/api/enforcement/holds": 3,
     "/api/statements?month=2026-10": 3,
     "/api/statement-sums?month=2026-10": 3,

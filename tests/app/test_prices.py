@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
@@ -17,13 +18,17 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import RateChange, TierTerms
 from fair_ladle.app.drafts.evaluate import rate_of
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import FREE, Limits
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.prices import usecases as prices
 from fair_ladle.app.prices.usecases import BuyersSought
 from fair_ladle.app.statements import views
 from fair_ladle.app.statements.rate_cards import RateCards, what_more_costs
+from fair_ladle.app.statements.usecases import statements
+from fair_ladle.app.usage import service as usage
 from tests.app.test_account_life import admin
 from tests.app.test_keys import signs_in
 from tests.conftest import actor_of
@@ -181,3 +186,36 @@ def test_the_calculator_says_what_the_rate_says(shared_demo: Database) -> None:
     # 3.90 up to 50, 3.40 from there on: 35 and 20 more are 15 at 3.90 and 5 at 3.40.
     assert what_more_costs(rate, Decimal(35), Decimal(20), "EUR") == Decimal("75.50")
     assert what_more_costs(rate, Decimal(55), Decimal(-10), "EUR") == Decimal("-36.50")
+
+
+@pytest.mark.parametrize(
+    ("buyer", "product", "units"),
+    [("TERN", "FIELD-CORE", 3), ("OLDQUAY", "FIELD-FULL", 9), ("HAZEL", "WATCHGLASS", 40)],
+)
+def test_what_more_would_do_to_a_bill_is_what_it_does(
+    new_demo: Callable[[], Database], buyer: str, product: str, units: int
+) -> None:
+    """More in use all month: the line and the total, with discounts and tax, differ by what was said before."""
+    database = new_demo()
+
+    def amounts() -> tuple[Decimal, Decimal]:
+        _, (found,) = database.snapshot(statements, COMMAND_LINE, buyer, "2026-10")
+        line = next(each for each in found.lines if each.product.code == product)
+        return line.charge.amount, found.total
+
+    asked = [units, -units, 0]
+    more, fewer, none = database.snapshot(views.with_more, admin(database, buyer), buyer, "2026-10", product, asked)
+    assert (none.line, none.total) == (0, 0) and fewer.line <= 0 <= more.line
+    line, total = amounts()
+    with database.transaction() as tx:
+        begins, ends = (accounts_service.start_of(tx, date(2026, month, 1)) for month in (10, 11))
+        of = {"product_id": pools.product(tx, product).id, "account_id": accounts_service.ids_by_code(tx)[buyer]}
+        seats = [of | {"subject": f"more-{n}", "begins": begins, "ends": ends} for n in range(units)]
+        usage.load_assignments(tx, seats, lambda _: None)
+    now_line, now_total = amounts()
+    assert (now_line - line, now_total - total) == (more.line, more.total)
+    assert (more.line == 0) == (buyer == "TERN"), "where a promise is not used up, more costs nothing more"
+    back = database.snapshot(views.with_more, COMMAND_LINE, buyer, "2026-10", product, [-units])[0]
+    assert (back.line, back.total) == (-more.line, -more.total)
+    with pytest.raises(Refused, match="There is no account"):
+        database.snapshot(views.with_more, actor_of("MARROW"), buyer, "2026-10", product, [1])

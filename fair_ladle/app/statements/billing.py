@@ -315,6 +315,16 @@ class BillingPeriod:
         found = self._charge(buyer, product, rate)
         return Decimal(0) if found is None else found.amount
 
+    def charged_with(self, buyer: str, product: str, more: int) -> Decimal | None:
+        """What the buyer would be charged for a product with so many units more (below 0: fewer) in use on every day
+        that counts; None where it has no line, or one at a markup: by themselves more units do not make that dearer."""
+        rate, month = self.rate(buyer, product), self.month(product)
+        if rate is None or rate.markup is not None:
+            return None
+        days = month.summed_with(buyer, rate, more * month.product.per_unit)
+        decimals = decimals_of(self.rate_cards.currency(rate))
+        return None if days is None else charge(rate, days, decimals, self.days).amount
+
     def bearers(self, month: ProductMonth, pool: Pool, currency: str, spread_idle: bool) -> list[Bearer]:
         """Who bears what of a pool was bought in a currency."""
         return self.shared(pool, currency, month.weights_of(pool), spread_idle)

@@ -142,6 +142,16 @@ class Sold:
     has_cost: bool
 
 
+@dataclass(frozen=True)
+class More:
+    """What more units (below 0: fewer) would do to a line, before tax, and to the statement it is on, with tax."""
+
+    units: int
+    currency: str
+    line: Decimal
+    total: Decimal
+
+
 Wholes = dict[date, dict[str, BillingPeriod]]
 """Months of products (codes) with all buyers, which tell what each cost."""
 
@@ -238,11 +248,28 @@ class Ledger:
             if row.seller_id == self._id(seller)
         )
 
-    def _composed(self, seller: str, buyer: str, first: date) -> tuple[Statement, ...]:
+    def with_more(self, seller: str, buyer: str, first: date, product: str, more: int) -> More | None:
+        """What so many units more (below 0: fewer) of a product, in use on every day of a month that counts, would do
+        to a statement by today's facts; None where there is no line with a price."""
+        period = self.period(first)
+        line, amount = period.line(buyer, product), period.charged_with(buyer, product, more)
+        if line is None or amount is None:
+            return None
+
+        def total(instead: Mapping[str, Decimal]) -> Decimal:
+            found = self._composed(seller, buyer, first, instead)
+            return next(each.total for each in found if each.currency == line.currency)
+
+        return More(more, line.currency, amount - line.charge.amount, total({product: amount}) - total({}))
+
+    def _composed(
+        self, seller: str, buyer: str, first: date, instead: Mapping[str, Decimal] | None = None
+    ) -> tuple[Statement, ...]:
+        """Statements from the facts; with ``instead`` as if these products (by code) came to something else."""
         period = self.period(first)
         tree = period.accounts.tree
         status = TaxStatus(period.accounts.facts[tree.row(buyer)].tax if buyer in tree else TaxStatus.NORMAL)
-        owed = self._owed(period, seller, buyer, status)
+        owed = self._owed(period, seller, buyer, status, instead)
         if first == self.first_open(seller):
             for currency, adjustments in self._adjustments(seller, buyer).items():
                 owed.setdefault(currency, []).extend(adjustments)
@@ -267,7 +294,14 @@ class Ledger:
         found = period.terms(seller).discounts.get(buyer, [])
         return [each for each in found if each.currency in (None, currency)]
 
-    def _owed(self, period: BillingPeriod, seller: str, buyer: str, status: TaxStatus) -> dict[str, list[Owed]]:
+    def _owed(
+        self,
+        period: BillingPeriod,
+        seller: str,
+        buyer: str,
+        status: TaxStatus,
+        instead: Mapping[str, Decimal] | None = None,
+    ) -> dict[str, list[Owed]]:
         """By currency, the usage lines of a buyer and its charges, each by its code point."""
         found: dict[str, list[Owed]] = {}
         if buyer not in period.accounts.tree or period.seller_of(buyer) != seller:
@@ -278,6 +312,7 @@ class Ledger:
             return terms.percent(tax_class, period.last) if status is TaxStatus.NORMAL else None
 
         for code, amount, currency in self.usage(period, buyer):
+            amount = (instead or {}).get(code, amount)
             owed = Owed(Kind.USAGE, code, amount, percent(terms.tax_classes.get(code)))
             found.setdefault(currency, []).append(owed)
         for charge in sorted(terms.charges.get(buyer, []), key=lambda each: each.reference):

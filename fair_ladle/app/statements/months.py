@@ -21,7 +21,7 @@ from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import Day, days_of, local_day
 from fair_ladle.core.costing import supply_on
-from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Summed, summed
+from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Summed, summed, with_more
 from fair_ladle.core.quantities import units_to_micro
 from fair_ladle.core.readings import Readings, read_days
 from fair_ladle.core.settling import NO_LIMIT, Flags, pool_of
@@ -229,6 +229,11 @@ class ProductMonth:
             return None
         quantity, past = (units_to_micro(each, self.seconds, self.product.per_unit) for each in sums[:2])
         return Summed(quantity, past, sums[2])
+
+    def summed_with(self, code: str, rate: Rate, more: int) -> Summed | None:
+        """The same with so many grains more (below 0: fewer) in use on every day that counts."""
+        days = self.buyer_days(code, rate.charges_anyway)
+        return summed(rate, [with_more(each, more) for each in days], self.product.per_unit) if days else None
 
     def has_something(self, code: str) -> bool:
         """Whether an account held something of others' pools, or was allocated something."""

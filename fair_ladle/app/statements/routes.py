@@ -7,6 +7,7 @@ from decimal import Decimal
 from typing import Annotated, Any
 
 from fastapi import Query, Response
+from pydantic import Field
 
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.exports import Format, sheet
@@ -26,6 +27,7 @@ from fair_ladle.app.statements.schemas import (
     Gone,
     LineDay,
     LinePart,
+    MoreBody,
     OtherRow,
     RateUsed,
     SheetBody,
@@ -234,6 +236,7 @@ def _line(each: views.LineView, found: views.StatementView, name: Callable[[str]
     return StatementLine(
         product=line.product.code,
         product_name=line.product.name,
+        vendor=line.product.vendor,
         unit=line.product.unit,
         measure=line.product.measure,
         currency=line.currency,
@@ -353,6 +356,23 @@ def statement_as_pdf(db: Db, who: Who, buyer: str, month: str) -> Response:
     """One buyer's statements for a month as a document to print or send."""
     content = as_pdf(db.snapshot(documents, who, buyer, month))
     return Response(content, media_type="application/pdf", headers=attachment(f"statement-{buyer}-{month}.pdf"))
+
+
+@routes.get("/{buyer}/{product}/more", response_model=list[MoreBody])
+def with_more(
+    db: Db,
+    who: Who,
+    buyer: str,
+    product: str,
+    month: str,
+    units: Annotated[list[Annotated[int, Field(ge=-1_000_000, le=1_000_000)]], Query(min_length=1, max_length=5)],
+) -> Any:
+    """What so many units more (below 0: fewer) of a product would do to a buyer's statement of a month; nothing where
+    its line is at a markup."""
+    return [
+        MoreBody(units=each.units, currency=each.currency, line=f"{each.line:f}", total=f"{each.total:f}")
+        for each in db.snapshot(views.with_more, who, buyer, month, product, units)
+    ]
 
 
 @routes.get("/{buyer}/{product}/evidence", response_model=EvidenceBody)

@@ -120,6 +120,7 @@ class StatementLine(BaseModel):
 
     product: str
     product_name: str
+    vendor: str
     unit: str
     measure: str
     currency: str
@@ -143,6 +144,16 @@ class StatementLine(BaseModel):
     cost: str | None
     parts: list[LinePart]
     days: list[LineDay]
+
+
+class MoreBody(BaseModel):
+    """What ``units`` more (below 0: fewer), in use on every day that counts, would do to a line before tax and to the
+    statement's total with tax."""
+
+    units: int
+    currency: str
+    line: str
+    total: str
 
 
 class OtherRow(BaseModel):

@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements.billing import BillingPeriod, Line, LineDay, parse_month
-from fair_ladle.app.statements.ledger import Statement
+from fair_ladle.app.statements.ledger import More, Statement
 from fair_ladle.app.statements.totals import costs_of
 from fair_ladle.app.statements.usecases import may_see_cost, seller_as_seen, statements
 from fair_ladle.app.usage import service as usage
@@ -116,6 +116,18 @@ def statement_view(
         costs_wait,
         _notes(tx, period, tree.row(buyer)),
     )
+
+
+def with_more(tx: Transaction, actor: Actor, buyer: str, month: str, product: str, units: Sequence[int]) -> list[More]:
+    """What more units (below 0: fewer) of a product would do to a buyer's statement of a month; nothing where it has no
+    line with a price."""
+    ledger, _ = statements(tx, actor, buyer, month)
+    first, _ = parse_month(month)
+    wanted, seller = pools_service.product(tx, product), ledger.period(first).seller_of(buyer)
+    if seller is None:
+        return []
+    found = [ledger.with_more(seller, buyer, first, wanted.code, each) for each in units]
+    return [each for each in found if each is not None]
 
 
 @dataclass(frozen=True)

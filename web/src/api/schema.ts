@@ -4486,6 +4486,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/statements/{buyer}/{product}/more": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * With More
+         * @description What so many units more (below 0: fewer) of a product would do to a buyer's statement of a month; nothing where
+         *     its line is at a markup.
+         */
+        get: operations["with_more_api_statements__buyer___product__more_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/storage-limits": {
         parameters: {
             query?: never;
@@ -8763,6 +8784,21 @@ export interface components {
             currency: string;
         };
         /**
+         * MoreBody
+         * @description What ``units`` more (below 0: fewer), in use on every day that counts, would do to a line before tax and to the
+         *     statement's total with tax.
+         */
+        MoreBody: {
+            /** Currency */
+            currency: string;
+            /** Line */
+            line: string;
+            /** Total */
+            total: string;
+            /** Units */
+            units: number;
+        };
+        /**
          * Move
          * @description An account, with its branch and all it holds, shall stand below another parent.
          */
@@ -12081,6 +12117,8 @@ export interface components {
             tiers: components["schemas"]["TierBody"][];
             /** Unit */
             unit: string;
+            /** Vendor */
+            vendor: string;
         };
         /**
          * StatusChange
@@ -41548,6 +41586,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EvidenceBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    with_more_api_statements__buyer___product__more_get: {
+        parameters: {
+            query: {
+                month: string;
+                units: number[];
+            };
+            header?: never;
+            path: {
+                buyer: string;
+                product: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoreBody"][];
                 };
             };
             /** @description Cannot be read */

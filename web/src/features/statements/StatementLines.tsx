@@ -9,6 +9,7 @@ import { unitName } from '../../domain/units'
 import { holders } from '../../components/holders'
 import { EvidenceTable } from './EvidenceTable'
 import { quantity, rateWords, steps } from './lineBreakdown'
+import { WithMore } from './WithMore'
 
 type Sheet = Schemas['SheetBody']
 
@@ -205,6 +206,7 @@ function Reckoning({
             It cost {money(line.cost)}; margin {money(minus(line.amount, line.cost))}.
           </p>
         )}
+        <WithMore buyer={body.buyer} month={body.month} line={line} />
       </section>
       <section>
         <h2 className="sub d-flex justify-content-between">

@@ -10,6 +10,7 @@ import { ExportMenu } from '../../components/ExportMenu'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { PrintMenu } from '../../components/PrintMenu'
 import { ByDepartment } from './ByDepartment'
+import { ByVendor } from './ByVendor'
 import { lastMonth, MonthBar } from './MonthBar'
 import { lives } from './queries'
 import { StatementLife } from './StatementLife'
@@ -63,6 +64,9 @@ export default function StatementScreen() {
           </button>
           <button type="button" aria-pressed={by === 'department'} onClick={() => choose('by', 'department')}>
             By department
+          </button>
+          <button type="button" aria-pressed={by === 'vendor'} onClick={() => choose('by', 'vendor')}>
+            By vendor
           </button>
         </span>
         {body.sheets.length > 1 && (
@@ -146,6 +150,8 @@ export default function StatementScreen() {
           </Empty>
         ) : by === 'department' ? (
           <ByDepartment sheet={sheet} />
+        ) : by === 'vendor' ? (
+          <ByVendor sheet={sheet} before={before} />
         ) : (
           <Lines
             body={body}

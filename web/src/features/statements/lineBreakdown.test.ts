@@ -4,6 +4,7 @@ import { steps } from './lineBreakdown'
 
 const line = {
   product: 'P',
+  vendor: '',
   product_name: 'P',
   unit: 'seat',
   measure: 'seat',

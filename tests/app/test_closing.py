@@ -16,7 +16,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.prices import usecases as prices
-from fair_ladle.app.statements import closing, closing_runs, views
+from fair_ladle.app.statements import adjustments, closing, closing_runs, views
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.routes import statement_body
 from fair_ladle.connectors.sheets_in import read_source
@@ -162,6 +162,17 @@ def test_what_is_learned_later_is_adjusted_once_in_the_first_open_month(
     later("storage", "account,product,category,at,bytes\nTERN-A,DISK,media,2026-01-01T00:00:00+00:00,62000000000\n")
     april = rows(books, "TERN", "2026-04")
     assert april["adjustment 2026-01:usage:DISK"] == "0.50", "less what was adjusted before"
+    why = books.snapshot(adjustments.adjustment, COMMAND_LINE, "TERN", "2026-04", "2026-01:usage:DISK", "EUR")
+    assert (why.number, str(why.charged)) == ("2026-00002", JANUARY["usage DISK"])
+    assert [(f"{each.month:%m}", each.number, str(each.amount)) for each in why.before] == [
+        ("03", "2026-00006", "0.50")
+    ]
+    assert [(each.day.day, each.now) for each in why.days] == [(1, "162.000000")]
+    off = books.snapshot(adjustments.adjustment, COMMAND_LINE, "TERN", "2026-03", "2026-01:discount:LOYAL", "EUR")
+    assert (str(off.amount), off.product, off.days) == ("-0.05", None, [])
+    for reference in ("2026-02:usage:DISK", "DISK", "", "2026-01:usage:DISK:"):
+        with pytest.raises(Refused, match="There is no adjustment"):
+            books.snapshot(adjustments.adjustment, COMMAND_LINE, "TERN", "2026-04", reference, "EUR")
     assert books.snapshot(statements.verify, COMMAND_LINE) == []
 
 

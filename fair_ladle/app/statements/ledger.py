@@ -404,6 +404,11 @@ class Ledger:
             self._charged[seller, whose] = found
         return self._charged[seller, whose].get(buyer, [])
 
+    def adjusting(self, seller: str, buyer: str, first: date, before: date) -> list[Statement]:
+        """A buyer's closed statements after a month, and before another, which may adjust it."""
+        months = sorted(each for each in self.closed.get(seller, {}) if first < each < before)
+        return [each for month in months for each in self.of_seller(seller, buyer, month)]
+
     def is_changed(self, seller: str, first: date) -> bool:
         """Whether facts of a closed month are others than it was closed with."""
         if (seller, first) not in self._changed:

@@ -13,9 +13,11 @@ from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.exports import Format, sheet
 from fair_ladle.app.plumbing.http import Db, Who, attachment
 from fair_ladle.app.plumbing.routing import Router
-from fair_ladle.app.statements import buyers, forecasts, views
+from fair_ladle.app.statements import adjustments, buyers, forecasts, views
 from fair_ladle.app.statements.documents import as_pdf, documents
 from fair_ladle.app.statements.schemas import (
+    AdjustedBody,
+    AdjustmentBody,
     Buyer,
     Buyers,
     BuyersSum,
@@ -25,6 +27,7 @@ from fair_ladle.app.statements.schemas import (
     EvidenceRow,
     ForecastBody,
     Gone,
+    LaterKnownBody,
     LineDay,
     LinePart,
     MoreBody,
@@ -341,6 +344,36 @@ def statement_forecast(db: Db, who: Who, buyer: str, month: str) -> Any:
         )
         for each in db.snapshot(forecasts.forecasts, who, buyer, month)
     ]
+
+
+@routes.get("/{buyer}/adjustment", response_model=AdjustmentBody)
+def adjustment(
+    db: Db,
+    who: Who,
+    buyer: str,
+    month: str,
+    reference: Annotated[str, Query(max_length=200)],
+    currency: Annotated[str, Query(max_length=3)],
+) -> Any:
+    """What stands behind an adjustment on a buyer's statement of a month (YYYY-MM); ``reference`` as the row has it."""
+    found = db.snapshot(adjustments.adjustment, who, buyer, month, reference, currency)
+    product = found.product
+    return AdjustmentBody(
+        month=f"{found.month:%Y-%m}",
+        number=found.number,
+        charged=f"{found.charged:f}",
+        before=[
+            AdjustedBody(month=f"{each.month:%Y-%m}", number=each.number, amount=f"{each.amount:f}")
+            for each in found.before
+        ],
+        amount=f"{found.amount:f}",
+        product=None if product is None else product.code,
+        product_name=None if product is None else product.name,
+        unit=None if product is None else product.unit,
+        measure=None if product is None else product.measure,
+        basis=found.basis,
+        days=[LaterKnownBody(day=each.day.isoformat(), was=each.was, now=each.now) for each in found.days],
+    )
 
 
 @routes.get("/{buyer}/json", response_class=Response)

@@ -146,6 +146,39 @@ class StatementLine(BaseModel):
     days: list[LineDay]
 
 
+class AdjustedBody(BaseModel):
+    """What an earlier statement adjusted of the same."""
+
+    month: str
+    number: str | None
+    amount: str
+
+
+class LaterKnownBody(BaseModel):
+    """A day as it was charged (null: it was not) and as it is known today, in units of what is charged for."""
+
+    day: str
+    was: str | None
+    now: str
+
+
+class AdjustmentBody(BaseModel):
+    """What was charged for a closed month, what was adjusted of it since, and this adjustment; of a usage line also the
+    days of which other facts are known today."""
+
+    month: str
+    number: str | None
+    charged: str
+    before: list[AdjustedBody]
+    amount: str
+    product: str | None
+    product_name: str | None
+    unit: str | None
+    measure: str | None
+    basis: str | None
+    days: list[LaterKnownBody]
+
+
 class MoreBody(BaseModel):
     """What ``units`` more (below 0: fewer), in use on every day that counts, would do to a line before tax and to the
     statement's total with tax."""

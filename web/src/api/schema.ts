@@ -4386,6 +4386,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/statements/{buyer}/adjustment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Adjustment
+         * @description What stands behind an adjustment on a buyer's statement of a month (YYYY-MM); ``reference`` as the row has it.
+         */
+        get: operations["adjustment_api_statements__buyer__adjustment_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/statements/{buyer}/export": {
         parameters: {
             query?: never;
@@ -5205,6 +5225,47 @@ export interface components {
              * @default
              */
             name: string;
+        };
+        /**
+         * AdjustedBody
+         * @description What an earlier statement adjusted of the same.
+         */
+        AdjustedBody: {
+            /** Amount */
+            amount: string;
+            /** Month */
+            month: string;
+            /** Number */
+            number: string | null;
+        };
+        /**
+         * AdjustmentBody
+         * @description What was charged for a closed month, what was adjusted of it since, and this adjustment; of a usage line also the
+         *     days of which other facts are known today.
+         */
+        AdjustmentBody: {
+            /** Amount */
+            amount: string;
+            /** Basis */
+            basis: string | null;
+            /** Before */
+            before: components["schemas"]["AdjustedBody"][];
+            /** Charged */
+            charged: string;
+            /** Days */
+            days: components["schemas"]["LaterKnownBody"][];
+            /** Measure */
+            measure: string | null;
+            /** Month */
+            month: string;
+            /** Number */
+            number: string | null;
+            /** Product */
+            product: string | null;
+            /** Product Name */
+            product_name: string | null;
+            /** Unit */
+            unit: string | null;
         };
         /**
          * AdminBody
@@ -8108,6 +8169,18 @@ export interface components {
             name: string;
             /** Reserve */
             reserve: string | null;
+        };
+        /**
+         * LaterKnownBody
+         * @description A day as it was charged (null: it was not) and as it is known today, in units of what is charged for.
+         */
+        LaterKnownBody: {
+            /** Day */
+            day: string;
+            /** Now */
+            now: string;
+            /** Was */
+            was: string | null;
         };
         /**
          * LayerCell
@@ -41019,6 +41092,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StatementBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    adjustment_api_statements__buyer__adjustment_get: {
+        parameters: {
+            query: {
+                month: string;
+                reference: string;
+                currency: string;
+            };
+            header?: never;
+            path: {
+                buyer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdjustmentBody"];
                 };
             };
             /** @description Cannot be read */

@@ -13,7 +13,7 @@ export function EvidenceTable({
   close,
 }: {
   buyer: string
-  line: Line
+  line: Pick<Line, 'product' | 'unit' | 'measure' | 'days'>
   day: string
   close: () => void
 }) {
@@ -25,10 +25,14 @@ export function EvidenceTable({
       <h3 className="d-flex justify-content-between align-items-center">
         <span>
           {longDay(day)}:{' '}
-          {reading &&
-            `${decimal(reading.used, 6)} ${unitName(line.unit, 2)} in use, ${decimal(reading.held, 6)} held, over ${reading.hours} hours`}
-          {found.data &&
-            ` · ${whole(found.data.rows.length)}${found.data.more ? ' and more' : ''} ${storage ? 'samples that count' : 'assignments'}`}
+          {[
+            reading &&
+              `${decimal(reading.used, 6)} ${unitName(line.unit, 2)} in use, ${decimal(reading.held, 6)} held, over ${reading.hours} hours`,
+            found.data &&
+              `${whole(found.data.rows.length)}${found.data.more ? ' and more' : ''} ${storage ? 'samples that count' : 'assignments'}`,
+          ]
+            .filter(Boolean)
+            .join(' · ')}
         </span>
         <Button size="sm" variant="outline-primary" onClick={close}>
           Close the day

@@ -7,6 +7,7 @@ import { minus, money, signed } from '../../domain/money'
 import { monthName } from '../../domain/months'
 import { unitName } from '../../domain/units'
 import { holders } from '../../components/holders'
+import { Adjustment } from './Adjustment'
 import { EvidenceTable } from './EvidenceTable'
 import { quantity, rateWords, steps } from './lineBreakdown'
 import { WithMore } from './WithMore'
@@ -50,16 +51,11 @@ export function Lines({ body, sheet, month, line: opened, day, before, choose }:
           return [
             <tr key={line.product} className={isOpen ? 'open' : undefined}>
               <td className="product">
-                <button
-                  type="button"
-                  aria-expanded={isOpen}
-                  onClick={() => choose('line', isOpen ? null : line.product, 'day')}
-                >
-                  <span className="tw" aria-hidden="true">
-                    {isOpen ? '▾' : '▸'}
-                  </span>
-                  {line.product_name}
-                </button>
+                <Opener
+                  isOpen={isOpen}
+                  name={line.product_name}
+                  toggle={() => choose('line', isOpen ? null : line.product, 'day')}
+                />
               </td>
               <td className="quiet">
                 {line.rate.basis}, {line.rate.aggregate}
@@ -97,9 +93,32 @@ export function Lines({ body, sheet, month, line: opened, day, before, choose }:
         })}
         {sheet.others
           .filter((each) => each.kind !== 'tax')
-          .map((each) => (
-            <Other key={`${each.kind} ${each.reference}`} row={each} />
-          ))}
+          .map((each) => {
+            const isOpen = each.kind === 'adjustment' && each.reference === opened
+            const toggle = () => choose('line', isOpen ? null : each.reference, 'day')
+            return [
+              <Other
+                key={`${each.kind} ${each.reference}`}
+                row={each}
+                isOpen={isOpen}
+                toggle={each.kind === 'adjustment' ? toggle : undefined}
+              />,
+              isOpen && (
+                <tr key={`${each.reference} open`}>
+                  <td colSpan={7} style={{ padding: 0 }}>
+                    <Adjustment
+                      buyer={body.buyer}
+                      month={month}
+                      currency={sheet.currency}
+                      reference={each.reference}
+                      day={day}
+                      choose={choose}
+                    />
+                  </td>
+                </tr>
+              ),
+            ]
+          })}
         {sheet.others.some((each) => each.kind === 'tax') && (
           <tr>
             <td>Before tax</td>
@@ -131,6 +150,17 @@ export function Lines({ body, sheet, month, line: opened, day, before, choose }:
   )
 }
 
+function Opener({ isOpen, name, toggle }: { isOpen: boolean; name: string; toggle: () => void }) {
+  return (
+    <button type="button" aria-expanded={isOpen} onClick={toggle}>
+      <span className="tw" aria-hidden="true">
+        {isOpen ? '▾' : '▸'}
+      </span>
+      {name}
+    </button>
+  )
+}
+
 const KINDS: Record<string, string> = {
   charge: 'Charge',
   discount: 'Discount',
@@ -139,11 +169,17 @@ const KINDS: Record<string, string> = {
   tax: '',
 }
 
-/** A charge, discount, adjustment, credit or tax. */
-function Other({ row }: { row: Schemas['OtherRow'] }) {
+/** A charge, discount, adjustment (which opens), credit or tax. */
+function Other({ row, isOpen = false, toggle }: { row: Schemas['OtherRow']; isOpen?: boolean; toggle?: () => void }) {
   return (
-    <tr className="other">
-      <td>{row.says || row.reference}</td>
+    <tr className={isOpen ? 'other open' : 'other'}>
+      {toggle ? (
+        <td className="product">
+          <Opener isOpen={isOpen} name={row.says || row.reference} toggle={toggle} />
+        </td>
+      ) : (
+        <td>{row.says || row.reference}</td>
+      )}
       <td className="quiet">
         {KINDS[row.kind]}
         {['charge', 'discount'].includes(row.kind) && <span className="small"> {row.reference}</span>}

@@ -358,6 +358,24 @@ def test_more_are_pressed_than_are_shown(odd: Database, monkeypatch: pytest.Monk
     assert first.past_count > 3
 
 
+def test_what_presses_in_a_branch_is_found_without_going_through_all_accounts(
+    odd: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(accounts_service, "NAMED", 0)
+    with odd.transaction() as tx:
+        accounts, products = accounts_service.known(tx), pools.products(tx)
+        leaf = int(accounts.tree.rows_in_order()[-1])
+        assert present.are_current(tx, pools.pools(tx, products))
+
+        def read() -> int:
+            counts = tx.connection.execute(sa.text("SHOW SESSION STATUS LIKE 'Handler_read%'"))
+            return sum(int(row[1]) for row in counts)
+
+        before = read()
+        present.pressed(tx, accounts, leaf, products, 5)
+        assert read() - before < 60, "an account, what presses there and its pools, however many others there are"
+
+
 def test_counters_made_anew_while_use_is_added_up_wait_for_it(odd: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     """Between reading what is to be added up and adding it, another connection makes the same counters anew."""
     with odd.transaction() as tx:

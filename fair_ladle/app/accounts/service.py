@@ -359,13 +359,16 @@ def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> lis
 
 def in_branch(accounts: Accounts, row: int, account_id: sa.ColumnElement[int]) -> sa.ColumnElement[bool]:
     """Whether a column names an account of a branch; always, where that is the whole tree. Below few accounts they are
-    named, else it is a range of their paths as they stand today."""
+    named, else it is a range of their paths as they stand today: of the accounts' own column directly, so that the
+    range is what is read first."""
     if row == 0:
         return sa.true()
     if int(accounts.tree.branch_size[row]) <= NAMED:
         return account_id.in_([int(each) for each in accounts.ids[accounts.tree.branch(row)]])
     path = accounts.facts[row].path
     inside = accounts_table.c.path.between(path, path + PAST_EVERY_PATH)
+    if account_id is accounts_table.c.id:
+        return inside
     return account_id.in_(sa.select(accounts_table.c.id).where(inside))
 
 

@@ -31,7 +31,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.allocations import AtCap, Follows, Grid
-from fair_ladle.core.calendar import local_day, micros
+from fair_ladle.core.calendar import MICRO, local_day, micros
 from fair_ladle.core.clocks import GraceClock, clock_from
 from fair_ladle.core.settling import NO_LIMIT, Roots, pool_of
 from fair_ladle.core.tree import Ints
@@ -45,6 +45,15 @@ def is_fresh(until: datetime | None, now: datetime) -> bool:
     """Whether counters that hold until an instant can be trusted. They are made for a day at most: one further ahead
     was written by a clock that had jumped."""
     return until is not None and 0 < (in_utc(until) - now).total_seconds() <= LONGEST_FRESH_SECONDS
+
+
+def hold(tx: Transaction, pool_ids: Ints, until: Ints) -> bool:
+    """Whether all of these pools' counters hold now, given until when they do (µs)."""
+    ahead = until - micros(tx.now)
+    if not ((ahead > 0) & (ahead <= LONGEST_FRESH_SECONDS * MICRO)).all():
+        return False
+    tx.once("are fresh", dict).update(dict.fromkeys(pool_ids.tolist(), True))
+    return True
 
 
 def are_current(tx: Transaction, pools: Iterable[Pool], read: Mapping[int, datetime | None] | None = None) -> bool:
@@ -120,13 +129,15 @@ def positions(
     rows: Collection[int],
     use: bool = False,
     only: Collection[tuple[int, int]] | None = None,
+    known_use: Mapping[tuple[int, int], int] | None = None,
 ) -> Positions:
     """The present of these accounts (rows of today's tree) and of those above them, as a small tree of their own.
 
     ``use``: with Σ own of every account's branch; else of the pools alone. ``only``: of some cells (pool, account), of
     those above them and of the pools' owners; where counters tell, what else there is counts but is not there.
+    ``known_use``: Σ own by pool and account, as far as it has been read.
     """
-    found = part(tx, products, rows, use, only)
+    found = part(tx, products, rows, use, only, known_use)
     return positions_at(tx, products, tx.now) if found is None else settle_snapshot(found)
 
 
@@ -136,6 +147,7 @@ def part(
     rows: Collection[int],
     use: bool = False,
     only: Collection[tuple[int, int]] | None = None,
+    known_use: Mapping[tuple[int, int], int] | None = None,
 ) -> Snapshot | None:
     """The present facts of these accounts (rows of today's tree) and of those above them, as a small tree of their own,
     with what counts of all others; None where the counters do not tell. The rest as in ``positions``."""
@@ -173,7 +185,9 @@ def part(
     wanted = cells if use else of_owners
     plan = seats.asked(tx, follow)
     owner_of = {pool.id: pool.owner_id for pool in pools} | plan.owner_of
-    every_use = seats.branch_use(tx, whole, {*wanted, *plan.signs}, owner_of)
+    there = known_use or {}
+    unread = {*wanted, *plan.signs} - there.keys()
+    every_use = {**there, **(seats.branch_use(tx, whole, unread, owner_of) if unread else {})}
     grid.follow({follow[each]: figure for each, figure in plan.counted(follow, every_use).items()})
     used = np.zeros(owner.shape, dtype=np.int64)
     for key, at in wanted.items():

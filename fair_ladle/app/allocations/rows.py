@@ -106,15 +106,6 @@ class PoolRoom:
 
 
 @dataclass(frozen=True)
-class OwnerLoad:
-    """What a pool's owner holds, and how long the pool's counters hold."""
-
-    pool_id: int
-    load: int
-    fresh_until: str | None
-
-
-@dataclass(frozen=True)
 class HeldBelow:
     """What an account directly below a pool's owner holds."""
 

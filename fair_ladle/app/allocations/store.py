@@ -17,14 +17,13 @@ from fair_ladle.app.allocations.rows import (
     HeldBelow,
     KeptDayRecord,
     OwnAndClock,
-    OwnerLoad,
     PoolLimit,
     PoolRoom,
     VersionRecord,
 )
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, kept_days, use_changes
 from fair_ladle.app.allocations.tables import held_ahead as held_ahead_table
-from fair_ladle.app.plumbing.arrays import numbers
+from fair_ladle.app.plumbing.arrays import in_micros, numbers
 from fair_ladle.app.plumbing.database import batched, fetch, listed, pairs
 from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
@@ -77,15 +76,22 @@ def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -
     return fetch(connection, wanted.prefix_with("STRAIGHT_JOIN"), FreshCounter)
 
 
-def loads_of_owners(connection: sa.Connection, pool_ids: Collection[int]) -> list[OwnerLoad]:
-    """What the owners of these pools hold, and how long the pool's counters hold (as text)."""
-    n, c = listed(pool_ids), counters
-    joined = n.join(pools, pools.c.id == n.c.a).join(
-        c, sa.and_(c.c.pool_id == pools.c.id, c.c.account_id == pools.c.owner_id)
-    )
-    until = sa.func.concat(pools.c.fresh_until).label("fresh_until")
-    wanted = sa.select(c.c.pool_id, c.c.load, until).select_from(joined).prefix_with("STRAIGHT_JOIN")
-    return fetch(connection, wanted, OwnerLoad)
+def stock_of(connection: sa.Connection, pool_ids: Collection[int]) -> tuple[Ints, Ints]:
+    """Of these pools: (pool, the owner's load, what is added up of its use, until when the pool's counters hold, in µs,
+    0 = they do not); and (pool, account, grains) of every change in them that is not added up. Both as of one
+    instant."""
+    n, c, b, u = listed(pool_ids), counters, branch_use, use_changes
+    of_owner = [each.c.account_id == pools.c.owner_id for each in (c, b)]
+    joined = n.join(pools, pools.c.id == n.c.a).join(c, sa.and_(c.c.pool_id == pools.c.id, of_owner[0]))
+    joined = joined.outerjoin(b, sa.and_(b.c.pool_id == pools.c.id, of_owner[1]))
+    until = sa.func.coalesce(in_micros(pools.c.fresh_until), 0)
+    added = sa.select(c.c.pool_id, c.c.load, sa.func.coalesce(b.c.used, 0), until).select_from(joined)
+    m = listed(pool_ids)
+    changes = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(-1))
+    changed = changes.select_from(m.join(u, u.c.pool_id == m.c.a)).prefix_with("STRAIGHT_JOIN")
+    rows = numbers(connection, sa.union_all(added.prefix_with("STRAIGHT_JOIN"), changed))
+    is_change = rows[3] < 0
+    return rows[:, ~is_change], rows[:3, is_change]
 
 
 def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[OwnAndClock]:

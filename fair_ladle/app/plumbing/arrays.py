@@ -15,6 +15,14 @@ ROWS_AT_ONCE = 50_000
 """So many are held as rows before they are numbers."""
 
 
+def in_micros(column: sa.ColumnElement[Any]) -> sa.ColumnElement[int]:
+    """An instant as µs since 1970."""
+    found: sa.ColumnElement[int] = sa.func.timestampdiff(
+        sa.text("MICROSECOND"), sa.literal_column("'1970-01-01 00:00:00'"), column
+    )
+    return found
+
+
 def numbers(connection: sa.Connection, statement: sa.Executable) -> Ints:
     """All rows of a statement of which every column is a whole number: columns × rows."""
     with connection.execute(_streamed(statement)) as result:

@@ -238,7 +238,19 @@ def _of_lots(tx: Transaction, pool_list: Sequence[Pool], what: str, figure: Call
     return [there[1] if there[0] is pool else figure(pool) for pool, there in every]
 
 
-def supply(pool_list: list[Pool], day: date) -> Supply[Ints]:
+_supplies: Cache[Supply[Ints]] = Cache(64, megabytes=4, bytes_of=lambda kept: 3 * kept.quantity.nbytes)
+
+
+def standing_supply(tx: Transaction, pool_list: Sequence[Pool], day: date) -> Supply[Ints]:
+    """What the lots of these pools, all of them as they stand (``pools``), give on a day, in their order; kept in this
+    process while the structure stays the same."""
+    if tx.is_rehearsal:
+        return supply(pool_list, day)
+    key = (tx.installation, generations.numbers(tx, "structure"), day, tuple(each.id for each in pool_list))
+    return _supplies.get(key, lambda: supply(pool_list, day))
+
+
+def supply(pool_list: Sequence[Pool], day: date) -> Supply[Ints]:
     """What the pools' lots give on a day, in the order of the pools."""
     return in_order([supply_on(pool.lots, day) for pool in pool_list])
 

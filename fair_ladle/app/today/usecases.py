@@ -185,14 +185,13 @@ def today(tx: Transaction, actor: Actor) -> Today:
     pressed = present.pressed(tx, known, whole_top, products, SHOWN)
     if pressed:
         rows = [whole_top, *(known.row_of_id[account_id] for _, account_id in pressed[2])]
-        found = present.positions(tx, products, rows, only=pressed[2])
+        found = present.positions(tx, products, rows, only=pressed[2], known_use=owned.use())
     else:
         found = positions_at(tx, products, tx.now)
     top = accounts_service.top_row(found.snapshot.accounts, actor)
     inside = {int(row) for row in found.snapshot.accounts.tree.branch(top)}
     day = found.snapshot.day
-    supplies = pools_service.supplies(tx, owned.pools, day)
-    short = pools_service.in_order(supplies).shortfall(owned.load, owned.used).tolist()
+    short = pools_service.standing_supply(tx, owned.pools, day).shortfall(owned.load, owned.used).tolist()
     ahead = KeptAhead(tx, owned.pools)
     idle = _idle(tx, known, owned, day)
     shortfalls = []
@@ -315,25 +314,25 @@ def _filling(tx: Transaction, accounts: Accounts, top: int, products: list[Produ
 
 def _idle(tx: Transaction, accounts: Accounts, owned: Stock, day: date) -> list[IdleStock]:
     """What of these pools nobody uses, of those where there is any."""
-    supplies, costs = pools_service.supplies(tx, owned.pools, day), pools_service.costs(tx, owned.pools, day)
-    figures = zip(owned.pools, owned.rows, supplies, costs, owned.load.tolist(), owned.used.tolist(), strict=True)
+    supply, costs = pools_service.standing_supply(tx, owned.pools, day), pools_service.costs(tx, owned.pools, day)
+    free = supply.unallocated(owned.load)
+    promised = np.maximum(0, supply.quantity - free - owned.used)
+    is_there = (supply.quantity > 0) & (free + promised > 0)
     made = []
-    for pool, owner, supply, cost, load, used in figures:
-        free = supply.unallocated(load)
-        promised = max(0, supply.quantity - free - used)
-        if supply.quantity == 0 or free + promised == 0:
-            continue
+    for place in np.flatnonzero(is_there).tolist():
+        pool, cost, quantity = owned.pools[place], costs[place], int(supply.quantity[place])
         decimals = decimals_of(pool.currency)
+        left, unused = int(free[place]), int(promised[place])
         made.append(
             IdleStock(
                 pool.product,
-                accounts.tree.codes[owner],
-                accounts.name(owner),
-                free,
-                promised,
-                supply.quantity,
-                half_up(cost * free / supply.quantity, decimals),
-                half_up(cost * promised / supply.quantity, decimals),
+                accounts.tree.codes[owned.rows[place]],
+                accounts.name(owned.rows[place]),
+                left,
+                unused,
+                quantity,
+                half_up(cost * left / quantity, decimals),
+                half_up(cost * unused / quantity, decimals),
                 pool.currency,
             )
         )
@@ -361,7 +360,7 @@ def _outlook(tx: Transaction, accounts: Accounts, owned: Stock, day: date, kept:
     for place, pool in enumerate(owned.pools):
         if kept.knows(pool):
             more[1:, :, place] = [kept.more(pool, month) for month in months[1:]]
-    supplies = [pools_service.in_order(pools_service.supplies(tx, owned.pools, month)) for month in months]
+    supplies = [pools_service.standing_supply(tx, owned.pools, month) for month in months]
     free: list[list[int]] = np.array(
         [each.standing(owned.load + held, owned.used + used) for each, (held, used) in zip(supplies, more, strict=True)]
     ).T.tolist()

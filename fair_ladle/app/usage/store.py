@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.arrays import in_parts, numbers
+from fair_ladle.app.plumbing.arrays import in_micros, in_parts, numbers
 from fair_ladle.app.plumbing.database import Prepared, fetch
 from fair_ladle.app.usage.rows import (
     AssignmentRecord,
@@ -25,10 +25,6 @@ from fair_ladle.app.usage.rows import (
 from fair_ladle.app.usage.tables import assignments, storage_samples
 from fair_ladle.core.calendar import FAR
 from fair_ladle.core.tree import Ints
-
-
-def _micros(column: sa.ColumnElement[Any]) -> sa.ColumnElement[int]:
-    return sa.func.timestampdiff(sa.text("MICROSECOND"), sa.text("'1970-01-01'"), column)
 
 
 def units_in_use(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[UnitsInUse]:
@@ -96,7 +92,7 @@ def intervals_of_each(
 def _intervals(begin: datetime | None, end: datetime, account_ids: Collection[int] | None) -> sa.Select[Any]:
     a = assignments
     statement = sa.select(
-        a.c.account_id, _micros(a.c.begins), sa.func.coalesce(_micros(a.c.ends), sa.literal(FAR))
+        a.c.account_id, in_micros(a.c.begins), sa.func.coalesce(in_micros(a.c.ends), sa.literal(FAR))
     ).where(a.c.begins < end)
     if begin is not None:
         statement = statement.where(sa.or_(a.c.ends.is_(None), a.c.ends > begin))
@@ -131,7 +127,7 @@ def samples_of_each(
     wanted = [s.c.product_id.in_(product_ids), s.c.at < end]
     if account_ids is not None:
         wanted.append(s.c.account_id.in_(account_ids))
-    picked = sa.select(s.c.product_id, s.c.account_id, _micros(s.c.at).label("micros"), s.c.bytes, s.c.category)
+    picked = sa.select(s.c.product_id, s.c.account_id, in_micros(s.c.at).label("micros"), s.c.bytes, s.c.category)
     statements = [picked.where(*wanted)]
     if begin is not None:
         series = (s.c.product_id, s.c.account_id, s.c.category)

@@ -176,6 +176,29 @@ def test_what_is_learned_later_is_adjusted_once_in_the_first_open_month(
     assert books.snapshot(statements.verify, COMMAND_LINE) == []
 
 
+def test_a_price_that_begins_inside_a_closed_month_is_remarked(books: Database, tmp_path: Path) -> None:
+    """It changes nothing of what is closed, and whoever brings it in is told; what was there then is not remarked."""
+    close(books, "MSP", "2026-01")
+    rates, tiers = (INTAKE[name].splitlines() for name in ("rates", "rate_tiers"))
+    said = "until when MSP has closed its months; what is closed stays as it was charged"
+
+    def brought(more: list[str], more_tiers: list[str], name: str) -> list[tuple[str, int | None, str]]:
+        folder = tmp_path / name
+        folder.mkdir()
+        (folder / "rates.csv").write_text("\n".join([*rates, *more]))
+        (folder / "rate_tiers.csv").write_text("\n".join([*tiers, *more_tiers]))
+        loaded = books.run(data_import.load, COMMAND_LINE, read_source(folder))
+        assert all(said in each.expected for each in loaded.remarks)
+        return [(each.file, each.row, each.found) for each in loaded.remarks]
+
+    assert brought([], [], "same") == []
+    new = ["MSP,TERN,MAIL,2026-01-15,held,", "MSP,,MAIL,2026-02-01,held,"], ["MSP,TERN,MAIL,2026-01-15,0,1"]
+    assert brought(new[0], [*new[1], "MSP,,MAIL,2026-02-01,0,6"], "new") == [("rates.csv", 5, "2026-01-15")]
+    tiers[1] = tiers[1].replace(",5", ",7")
+    assert brought([], [], "other") == [("rates.csv", 2, "2026-01-01")]
+    assert rows(books, "TERN", "2026-01") == JANUARY
+
+
 def test_a_seller_of_before_tells_its_adjustments_to_nobody_beside(
     books: Database, later: Callable[[str, str], None]
 ) -> None:

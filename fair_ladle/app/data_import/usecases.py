@@ -14,6 +14,7 @@ from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import.checks import Checks, There
 from fair_ladle.app.data_import.formats import FORMATS
 from fair_ladle.app.data_import.reading import Intake, OnProgress, ParsedTable, parse
+from fair_ladle.app.data_import.remarks import remarks
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import memberships
 from fair_ladle.app.people import service as people
@@ -69,7 +70,7 @@ def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = l
                 ),
             )
         )
-    loaded = replace(_load(tx, intake, progress), remarks=_remarks(tx, intake))
+    loaded = replace(_load(tx, intake, progress), remarks=remarks(tx, intake))
     _log(tx, actor, loaded)
     return loaded
 
@@ -239,19 +240,6 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     progress("adding up what is in use", 0)
     assignments.rebuild_stale(tx)
     return LoadResult(done)
-
-
-def _remarks(tx: Transaction, intake: Intake) -> list[Fault]:
-    """Rates that charge nobody: their product has no pool at the seller or above it, so that no buyer can draw it."""
-    accounts, found = accounts_service.known(tx), []
-    product_ids = {each.code: each.id for each in pools.products(tx)}
-    rates, tree = intake.table("rates"), accounts.tree
-    drawn = pools.drawn_below(tx, accounts, {tree.row(seller) for _, seller in rates.values("seller")})
-    for number, (seller, product) in rates.values("seller", "product"):
-        if product_ids[product] not in drawn[tree.row(seller)]:
-            said = f"a pool at {seller} or above it; without one no buyer can draw it, and nobody is charged"
-            found.append(Fault("rates.csv", number, "product", product, said))
-    return found
 
 
 def _log(tx: Transaction, actor: Actor, loaded: LoadResult) -> None:

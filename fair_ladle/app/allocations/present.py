@@ -134,7 +134,7 @@ def positions(
     """The present of these accounts (rows of today's tree) and of those above them, as a small tree of their own.
 
     ``use``: with Σ own of every account's branch; else of the pools alone. ``only``: of some cells (pool, account), of
-    those above them and of the pools' owners; where counters tell, what else there is counts but is not there.
+    those above them and of the owners of their pools; where counters tell, what else there is counts but is not there.
     ``known_use``: Σ own by pool and account, as far as it has been read.
     """
     found = part(tx, products, rows, use, only, known_use)
@@ -256,14 +256,15 @@ def _cells(accounts: Accounts, roots: Roots, pools: Sequence[Pool], owner: Ints)
 
 
 def _with_those_above(cells: Cells, accounts: Accounts, owner: Ints, only: Collection[tuple[int, int]]) -> Cells:
-    """Some of these cells, those above them up to their pools' owners, and these."""
+    """Some of these cells, and those above them up to the owners of the pools they are in."""
     wanted = set()
     for row, column in (cells[key] for key in only if key in cells):
         top, at = int(owner[row, column]), row
         while at != top and (at, column) not in wanted:
             wanted.add((at, column))
             at = int(accounts.tree.parent[at])
-    return {key: at for key, at in cells.items() if at in wanted or int(owner[at]) == at[0]}
+        wanted.add((top, column))
+    return {key: at for key, at in cells.items() if at in wanted}
 
 
 def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:

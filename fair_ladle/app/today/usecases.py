@@ -193,7 +193,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
     day = found.snapshot.day
     short = pools_service.standing_supply(tx, owned.pools, day).shortfall(owned.load, owned.used).tolist()
     ahead = KeptAhead(tx, owned.pools)
-    idle = _idle(tx, known, owned, day)
+    idle, idle_count, idle_costs = _idle(tx, known, owned, day)
     shortfalls = []
     endings: list[LotEnding] = []
     figures = zip(owned.pools, owned.rows, owned.load.tolist(), owned.used.tolist(), short, strict=True)
@@ -213,9 +213,9 @@ def today(tx: Transaction, actor: Actor) -> Today:
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         _allocations_ending(tx, known, whole_top, products, day),
         _filling(tx, known, whole_top, products),
-        sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost))[:SHOWN],
-        len(idle),
-        _costs(idle),
+        idle,
+        idle_count,
+        idle_costs,
         _outlook(tx, known, owned, day, ahead),
         len(owned.pools),
         requests_usecases.to_answer_first(tx, actor),
@@ -312,39 +312,36 @@ def _filling(tx: Transaction, accounts: Accounts, top: int, products: list[Produ
     return found
 
 
-def _idle(tx: Transaction, accounts: Accounts, owned: Stock, day: date) -> list[IdleStock]:
-    """What of these pools nobody uses, of those where there is any."""
+def _idle(
+    tx: Transaction, accounts: Accounts, owned: Stock, day: date
+) -> tuple[list[IdleStock], int, dict[str, tuple[Decimal, Decimal]]]:
+    """What of these pools nobody uses: the dearest, of how many pools there is any, and what all of it costs a month by
+    currency, free and promised."""
     supply, costs = pools_service.standing_supply(tx, owned.pools, day), pools_service.costs(tx, owned.pools, day)
     free = supply.unallocated(owned.load)
     promised = np.maximum(0, supply.quantity - free - owned.used)
-    is_there = (supply.quantity > 0) & (free + promised > 0)
-    made = []
-    for place in np.flatnonzero(is_there).tolist():
-        pool, cost, quantity = owned.pools[place], costs[place], int(supply.quantity[place])
-        decimals = decimals_of(pool.currency)
-        left, unused = int(free[place]), int(promised[place])
-        made.append(
-            IdleStock(
-                pool.product,
-                accounts.tree.codes[owned.rows[place]],
-                accounts.name(owned.rows[place]),
-                left,
-                unused,
-                quantity,
-                half_up(cost * left / quantity, decimals),
-                half_up(cost * unused / quantity, decimals),
-                pool.currency,
-            )
-        )
-    return made
-
-
-def _costs(idle: Sequence[IdleStock]) -> dict[str, tuple[Decimal, Decimal]]:
+    there = np.flatnonzero((supply.quantity > 0) & (free + promised > 0)).tolist()
+    figures = np.stack([supply.quantity, free, promised], axis=1).tolist()
     sums: dict[str, tuple[Decimal, Decimal]] = {}
-    for each in idle:
-        free, promised = sums.get(each.currency, (Decimal(0), Decimal(0)))
-        sums[each.currency] = free + each.free_cost, promised + each.promised_cost
-    return sums
+    dear: dict[int, tuple[Decimal, Decimal]] = {}
+    for place in there:
+        currency, cost, (quantity, left, unused) = owned.pools[place].currency, costs[place], figures[place]
+        decimals = decimals_of(currency)
+        of_free = half_up(cost * left / quantity, decimals)
+        of_promised = half_up(cost * unused / quantity, decimals)
+        dear[place] = of_free, of_promised
+        summed = sums.get(currency, (Decimal(0), Decimal(0)))
+        sums[currency] = summed[0] + of_free, summed[1] + of_promised
+    first = sorted(there, key=lambda place: -sum(dear[place]))[:SHOWN]
+    return [_idle_stock(accounts, owned, place, figures[place], dear[place]) for place in first], len(there), sums
+
+
+def _idle_stock(
+    accounts: Accounts, owned: Stock, place: int, figures: Sequence[int], costs: tuple[Decimal, Decimal]
+) -> IdleStock:
+    pool, owner, (quantity, free, promised) = owned.pools[place], owned.rows[place], figures
+    code, name = accounts.tree.codes[owner], accounts.name(owner)
+    return IdleStock(pool.product, code, name, free, promised, quantity, *costs, pool.currency)
 
 
 def _outlook(tx: Transaction, accounts: Accounts, owned: Stock, day: date, kept: KeptAhead) -> list[Outlook]:

@@ -203,7 +203,7 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
       to: `/accounts/${part(each.account)}`,
     })),
     ...products
-      .filter((each) => all(each.name))
+      .filter((each) => all(`${each.name} ${each.product}`))
       .slice(0, EACH)
       .map((each) => ({
         id: `product ${each.product}`,
@@ -212,7 +212,7 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
         to: `/products/${part(each.product)}`,
       })),
     ...owned
-      .filter((each) => all(`${each.name} ${each.owner_name}`))
+      .filter((each) => all(`${each.name} ${each.product} ${each.owner_name} ${each.owner}`))
       .map((each) => ({
         id: `pool ${each.owner} ${each.product}`,
         name: each.name,
@@ -221,7 +221,10 @@ export function useFound(words: string[], asks: boolean): { places: FoundPlace[]
       })),
     ...owned
       .flatMap((pool) => pool.lots.map((lot) => ({ pool, lot })))
-      .filter(({ pool, lot }) => all(`${lot.reference} ${pool.name}`) && words.some((word) => has(lot.reference, word)))
+      .filter(
+        ({ pool, lot }) =>
+          all(`${lot.reference} ${pool.name} ${pool.product}`) && words.some((word) => has(lot.reference, word)),
+      )
       .slice(0, EACH)
       .map(({ pool, lot }) => ({
         id: `lot ${pool.owner} ${pool.product} ${lot.reference}`,

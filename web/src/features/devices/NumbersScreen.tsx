@@ -1,4 +1,4 @@
-import { useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
@@ -15,6 +15,7 @@ import { useCommands } from '../../commands/registry'
 import { useOutcome } from '../../components/Outcome'
 import { PagedGrid } from '../../components/PagedGrid'
 import { Empty, Trouble, Wait } from '../../components/States'
+import { useRested } from '../../components/useRested'
 import { useMarked } from '../../components/usePages'
 import type { Column } from '../../components/VirtualTable'
 import { AssignNumbers } from './AssignNumbers'
@@ -270,9 +271,16 @@ export default function NumbersScreen() {
   )
 }
 
+/** So many owners are offered; where there are more, they are found by words. */
+const OWNERS = 200
+
 function BringIn({ product, close }: { product: string; close: () => void }) {
   const top = useQuery(me).data?.running.account ?? ''
-  const owners = useQuery(poolsNow({ product, limit: 200 })).data?.rows ?? []
+  const [sought, seek] = useState('')
+  const find = useRested(sought.trim(), 200)
+  const pools = useQuery({ ...poolsNow({ product, find, limit: OWNERS }), placeholderData: keepPreviousData }).data
+  const owners = pools?.rows ?? []
+  const isMany = sought !== '' || (pools !== undefined && pools.total > OWNERS)
   const [chosen, setOwner] = useState('')
   const owner = chosen || (owners.find((each) => each.owner === top) ?? owners[0])?.owner || top
   const [numbers, setNumbers] = useState('')
@@ -299,6 +307,18 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
         <Modal.Body>
           <Form.Group controlId="bring-owner" className="mb-2">
             <Form.Label>Pool owner</Form.Label>
+            {isMany && (
+              <Form.Control
+                className="mb-1"
+                aria-label="Find a pool owner"
+                placeholder="Find a pool owner"
+                value={sought}
+                onChange={(event) => {
+                  seek(event.target.value)
+                  setOwner('')
+                }}
+              />
+            )}
             <Form.Select value={owner} onChange={(event) => setOwner(event.target.value)}>
               {owners.map((each) => (
                 <option key={each.owner} value={each.owner}>
@@ -333,7 +353,7 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
           <Button variant="outline-primary" onClick={close}>
             Cancel
           </Button>
-          <Button type="submit" disabled={!numbers.trim()}>
+          <Button type="submit" disabled={!numbers.trim() || (isMany && owners.length === 0)}>
             Import
           </Button>
         </Modal.Footer>

@@ -282,7 +282,7 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
   const owners = pools?.rows ?? []
   const isMany = sought !== '' || (pools !== undefined && pools.total > OWNERS)
   const [chosen, setOwner] = useState('')
-  const owner = chosen || (owners.find((each) => each.owner === top) ?? owners[0])?.owner || top
+  const owner = chosen || (owners.find((each) => each.owner === top) ?? owners[0])?.owner || (isMany ? '' : top)
   const [numbers, setNumbers] = useState('')
   const { run, trouble } = useAction(...CHANGES)
   const bring = async () => {
@@ -305,21 +305,22 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
           </Modal.Title>
         </Modal.Header>
         <Modal.Body>
+          {isMany && (
+            <Form.Control
+              className="mb-1"
+              aria-label="Find a pool owner"
+              placeholder="Find a pool owner"
+              value={sought}
+              onChange={(event) => {
+                seek(event.target.value)
+                setOwner('')
+              }}
+            />
+          )}
           <Form.Group controlId="bring-owner" className="mb-2">
             <Form.Label>Pool owner</Form.Label>
-            {isMany && (
-              <Form.Control
-                className="mb-1"
-                aria-label="Find a pool owner"
-                placeholder="Find a pool owner"
-                value={sought}
-                onChange={(event) => {
-                  seek(event.target.value)
-                  setOwner('')
-                }}
-              />
-            )}
             <Form.Select value={owner} onChange={(event) => setOwner(event.target.value)}>
+              {isMany && owners.length === 0 && <option value="">No owner of a pool is called that</option>}
               {owners.map((each) => (
                 <option key={each.owner} value={each.owner}>
                   {each.owner_name}

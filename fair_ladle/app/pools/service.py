@@ -96,7 +96,25 @@ def products(tx: Transaction) -> list[Product]:
 
 
 _known: Cache[tuple[Product, ...]] = Cache(16, megabytes=4)
-_pools: Cache[list[Pool]] = Cache(8, megabytes=16)
+
+
+@dataclass(frozen=True)
+class _AllPools:
+    """Every pool, by its number, and those of each product."""
+
+    pools: list[Pool]
+    of_product: Mapping[int, Sequence[Pool]]
+
+
+_pools: Cache[_AllPools] = Cache(8, megabytes=16)
+
+
+def _all_pools(tx: Transaction) -> _AllPools:
+    of_product: dict[int, list[Pool]] = {}
+    found = _read_pools(tx, products(tx))
+    for each in found:
+        of_product.setdefault(each.product.id, []).append(each)
+    return _AllPools(found, of_product)
 
 
 def _read(tx: Transaction) -> tuple[Product, ...]:
@@ -135,10 +153,12 @@ def _product(row: ProductRecord, bases: list[str], components: list[tuple[str, b
 def pools(tx: Transaction, of: Collection[Product]) -> list[Pool]:
     """The pools of these products with their lots, by their numbers; kept in this process while the structure stays the
     same."""
-    wanted = {each.id: each for each in of}
+    wanted = {each.id for each in of}
     key = (tx.installation, generations.numbers(tx, "structure"))
-    every = _read_pools(tx, products(tx)) if tx.is_rehearsal else _pools.get(key, lambda: _read_pools(tx, products(tx)))
-    return [pool for pool in every if pool.product.id in wanted]
+    every = _all_pools(tx) if tx.is_rehearsal else _pools.get(key, lambda: _all_pools(tx))
+    if len(wanted) == 1:
+        return list(every.of_product.get(next(iter(wanted)), ()))
+    return [pool for pool in every.pools if pool.product.id in wanted]
 
 
 def pools_of(tx: Transaction, of: Collection[Product], owner_ids: Collection[int]) -> list[Pool]:

@@ -195,6 +195,21 @@ def part(
     return _with_clocks_of_followers(snapshot.as_part(load, used))
 
 
+def past_caps(
+    tx: Transaction, products: Sequence[Product], cells: Collection[tuple[int, int]]
+) -> dict[tuple[int, int], int] | None:
+    """By how many grains the branches of accounts use more of one of these products than their cap, by account and
+    product (numbers); None where the counters do not tell."""
+    pools = pools_service.pools(tx, products)
+    if not are_current(tx, pools):
+        return None
+    read = [row for keys in batched(cells) for row in store.caps_of(tx.connection, keys)]
+    drawn = {pool_id for pool_id, *_ in read}
+    owner_of = {pool.id: pool.owner_id for pool in pools if pool.id in drawn}
+    use = seats.branch_use(tx, accounts_service.known(tx), {(pool, account) for pool, account, *_ in read}, owner_of)
+    return {(account, product): max(0, use[pool, account] - cap) for pool, account, product, cap in read}
+
+
 def held_beside(tx: Transaction, snapshot: Snapshot, top: int) -> HeldBeside:
     """What the accounts directly below a pool's owner hold that are not in this part of the tree, for the pools owned
     in the branch of a row."""

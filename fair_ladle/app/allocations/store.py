@@ -76,6 +76,16 @@ def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -
     return fetch(connection, wanted.prefix_with("STRAIGHT_JOIN"), FreshCounter)
 
 
+def caps_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -> list[tuple[int, int, int, int]]:
+    """(pool, account, product, cap; ``NO_LIMIT`` where there is none) of the counters of these accounts and products
+    (account, product)."""
+    k, c, p = pairs(cells), counters, pools
+    joined = k.join(c, c.c.account_id == k.c.a).join(p, sa.and_(p.c.id == c.c.pool_id, p.c.product_id == k.c.b))
+    cap: sa.ColumnElement[int] = sa.func.coalesce(c.c.cap, sa.literal_column(str(NO_LIMIT)))
+    wanted = sa.select(c.c.pool_id, c.c.account_id, p.c.product_id, cap).select_from(joined)
+    return [tuple(row) for row in numbers(connection, wanted.prefix_with("STRAIGHT_JOIN")).T.tolist()]
+
+
 def stock_of(connection: sa.Connection, pool_ids: Collection[int]) -> tuple[Ints, Ints]:
     """Of these pools: (pool, the owner's load, what is added up of its use, until when the pool's counters hold, in µs,
     0 = they do not); and (pool, account, grains) of every change in them that is not added up. Both as of one

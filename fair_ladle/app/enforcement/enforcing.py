@@ -88,26 +88,22 @@ def mended(tx: Transaction) -> dict[str, tuple[tuple[str, int, int], ...]]:
     every = {each.id: each for each in pools_service.products(tx)}
     accounts = accounts_service.known(tx)
     held = {
-        (accounts.row_of_id[account_id], product_id): count
+        (account_id, product_id): count
         for (account_id, product_id), count in store.on_hold_for(tx.connection, None, MOST_LOOKED_AT).items()
         if account_id in accounts.row_of_id and product_id in every
     }
     if not held:
         return {}
     products = [every[each] for each in sorted({product_id for _, product_id in held})]
-    part = present.part(tx, products, {row for row, _ in held}, use=True)
-    if part is None:
+    past = present.past_caps(tx, products, held)
+    if past is None:
         return {}  # the counters are being made anew
-    found = settle_snapshot(part)
-    used = found.used()
-    columns = {product.id: column for column, product in enumerate(products)}
     result: dict[str, list[tuple[str, int, int]]] = {}
-    for (row, product_id), count in held.items():
-        code = accounts.tree.codes[row]
-        place = found.snapshot.accounts.tree.row(code), columns[product_id]
-        past = max(0, int(used[place] - found.snapshot.grid.cap[place]))
-        if count > past:
-            result.setdefault(every[product_id].code, []).append((code, count, past))
+    for (account_id, product_id), count in held.items():
+        beyond = past.get((account_id, product_id), 0)
+        if count > beyond:
+            code = accounts.tree.codes[accounts.row_of_id[account_id]]
+            result.setdefault(every[product_id].code, []).append((code, count, beyond))
     return {product: tuple(cells) for product, cells in result.items()}
 
 

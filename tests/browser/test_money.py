@@ -4,14 +4,18 @@ paid, and a disputed line that is answered and credited."""
 from __future__ import annotations
 
 import re
+from datetime import date
 from decimal import Decimal
 from pathlib import Path
 
 from playwright.sync_api import expect
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import closing
+from fair_ladle.app.usage import service as usage
 from tests.browser.conftest import Open, press, serious_findings
 
 
@@ -154,6 +158,28 @@ def test_a_disputed_line_is_answered_and_credited(open_page: Open, database_of_a
     expect(page.get_by_role("status", name="Last action")).to_contain_text("12.50 EUR is credited")
     page.goto("/statements/OLDQUAY?month=2026-11")
     expect(page.get_by_role("row", name=re.compile("Credit Q1-.*−12.50"))).to_be_visible()
+
+
+def test_a_bill_by_vendor_with_more_and_what_it_adjusts(open_page: Open, database_of_address: Database) -> None:
+    closed_october(database_of_address)
+    with database_of_address.transaction() as tx:
+        at = accounts_service.start_of(tx, date(2026, 10, 10))
+        late = {"product_id": pools.product(tx, "DEEPSHELF").id, "category": "late", "at": at, "bytes": 10**12}
+        usage.load_samples(tx, [late | {"account_id": accounts_service.ids_by_code(tx)["OLDQUAY"]}])
+    page = open_page("OLDQUAY", "/statements/OLDQUAY?month=2026-10&line=FIELD-FULL")
+    more = page.get_by_role("table", name=re.compile("^What more or fewer would .* to this bill"))
+    expect(more.get_by_role("row", name=re.compile("^1 seat more")).get_by_role("cell").nth(1)).to_have_text("+22.40")
+    more.get_by_label("How many seats more").fill("-2")
+    expect(more.get_by_role("row").last.get_by_role("cell").nth(1)).to_have_text("−44.80")
+    page.goto("/statements/OLDQUAY?month=2026-11")
+    press(page.get_by_role("button", name="Deepshelf Storage, October 2026"))
+    expect(page.get_by_text("This adjustment")).to_be_visible()
+    press(page.get_by_role("button", name=re.compile("^Samples of 10 Oct 2026")))
+    expect(page.get_by_role("region", name="Evidence")).to_contain_text("1 000 000 000 000")
+    assert serious_findings(page) == []
+    press(page.get_by_role("button", name="By vendor"))
+    expect(page.get_by_role("row", name=re.compile("^3 vendors"))).to_be_visible()
+    assert serious_findings(page) == []
 
 
 def test_a_payment_by_hand_and_from_a_bank_file(open_page: Open, database_of_address: Database) -> None:

@@ -47,7 +47,7 @@ def is_fresh(until: datetime | None, now: datetime) -> bool:
     return until is not None and 0 < (in_utc(until) - now).total_seconds() <= LONGEST_FRESH_SECONDS
 
 
-def hold(tx: Transaction, pool_ids: Ints, until: Ints) -> bool:
+def counters_hold(tx: Transaction, pool_ids: Ints, until: Ints) -> bool:
     """Whether all of these pools' counters hold now, given until when they do (µs)."""
     ahead = until - micros(tx.now)
     if not ((ahead > 0) & (ahead <= LONGEST_FRESH_SECONDS * MICRO)).all():

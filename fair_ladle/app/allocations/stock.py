@@ -66,7 +66,7 @@ def stock_of(tx: Transaction, products: Sequence[Product], wanted: Sequence[tupl
         return Stock([], [], NOTHING, NOTHING)
     if not tx.is_rehearsal:
         (ids, load, used, until), changes = store.stock_of(tx.connection, [each.id for each in pools])
-        if len(ids) == len(pools) and present.hold(tx, ids, until):
+        if len(ids) == len(pools) and present.counters_hold(tx, ids, until):
             place_of = {each: place for place, each in enumerate(ids.tolist())}
             places = [place_of[each.id] for each in pools]
             row_of = dict(zip([each.id for each in pools], rows, strict=True))

@@ -51,12 +51,13 @@ def _in_closed_months(tx: Transaction, intake: Intake) -> list[Fault]:
                 rates.setdefault((key[0], key[1] or None, *key[2:]), (table, number))
     if not rates:
         return []
-    cards = RateCards(tx, accounts)
-    present = {_key(each): each for seller in {seller for seller, *_ in rates} for each in cards.of_seller(seller)}
+    cards, sellers = RateCards(tx, accounts), {seller for seller, *_ in rates}
+    present = {_key(each): each for seller in sellers for each in cards.of_seller(seller)}
+    part = accounts.part([accounts.tree.row(each) for each in sellers])
     kept = {
         _key(rate): rate
-        for first in set(closed.values())
-        for seller, book in kept_books(tx, accounts, first).items()
+        for first in {closed[each] for each in sellers}
+        for seller, book in kept_books(tx, part, first).items()
         if closed.get(seller) == first
         for rate in book.rates
     }

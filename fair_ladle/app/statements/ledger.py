@@ -248,19 +248,26 @@ class Ledger:
             if row.seller_id == self._id(seller)
         )
 
-    def with_more(self, seller: str, buyer: str, first: date, product: str, more: int) -> More | None:
+    def with_more(self, seller: str, buyer: str, first: date, product: str, units: Sequence[int]) -> list[More]:
         """What so many units more (below 0: fewer) of a product, in use on every day of a month that counts, would do
-        to a statement by today's facts; None where there is no line with a price."""
+        to a statement by today's facts; nothing where there is no line with a price."""
         period = self.period(first)
-        line, amount = period.line(buyer, product), period.charged_with(buyer, product, more)
-        if line is None or amount is None:
-            return None
+        line = period.line(buyer, product)
+        amounts = [period.charged_with(buyer, product, each) for each in units]
+        if line is None:
+            return []
 
-        def total(instead: Mapping[str, Decimal]) -> Decimal:
-            found = self._composed(seller, buyer, first, instead)
+        def total(amount: Decimal) -> Decimal:
+            found = self._composed(seller, buyer, first, {product: amount})
             return next(each.total for each in found if each.currency == line.currency)
 
-        return More(more, line.currency, amount - line.charge.amount, total({product: amount}) - total({}))
+        charged = line.charge.amount
+        before = total(charged)
+        return [
+            More(more, line.currency, amount - charged, total(amount) - before)
+            for more, amount in zip(units, amounts, strict=True)
+            if amount is not None
+        ]
 
     def _composed(
         self, seller: str, buyer: str, first: date, instead: Mapping[str, Decimal] | None = None

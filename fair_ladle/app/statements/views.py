@@ -124,10 +124,7 @@ def with_more(tx: Transaction, actor: Actor, buyer: str, month: str, product: st
     ledger, _ = statements(tx, actor, buyer, month)
     first, _ = parse_month(month)
     wanted, seller = pools_service.product(tx, product), ledger.period(first).seller_of(buyer)
-    if seller is None:
-        return []
-    found = [ledger.with_more(seller, buyer, first, wanted.code, each) for each in units]
-    return [each for each in found if each is not None]
+    return [] if seller is None else ledger.with_more(seller, buyer, first, wanted.code, units)
 
 
 @dataclass(frozen=True)

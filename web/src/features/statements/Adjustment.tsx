@@ -46,7 +46,10 @@ export function Adjustment({
             Charged for {monthName(found.month)}
             {found.number && (
               <>
-                , <Link to={charged}>{found.number}</Link>
+                ,{' '}
+                <Link className="text-decoration-underline" to={charged}>
+                  {found.number}
+                </Link>
               </>
             )}
           </dt>

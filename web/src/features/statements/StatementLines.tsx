@@ -85,7 +85,7 @@ export function Lines({ body, sheet, month, line: opened, day, before, choose }:
             isOpen && (
               <tr key={`${line.product} open`}>
                 <td colSpan={7} style={{ padding: 0 }}>
-                  <Reckoning body={body} line={line} day={day} choose={choose} />
+                  <Reckoning body={body} line={line} closed={sheet.number !== null} day={day} choose={choose} />
                 </td>
               </tr>
             ),
@@ -204,11 +204,13 @@ function Other({ row, isOpen = false, toggle }: { row: Schemas['OtherRow']; isOp
 function Reckoning({
   body,
   line,
+  closed,
   day,
   choose,
 }: {
   body: Statement
   line: Line
+  closed: boolean
   day: string | null
   choose: LinesProps['choose']
 }) {
@@ -242,7 +244,7 @@ function Reckoning({
             It cost {money(line.cost)}; margin {money(minus(line.amount, line.cost))}.
           </p>
         )}
-        <WithMore buyer={body.buyer} month={body.month} line={line} />
+        <WithMore buyer={body.buyer} month={body.month} line={line} closed={closed} />
       </section>
       <section>
         <h2 className="sub d-flex justify-content-between">

@@ -11,7 +11,18 @@ import { unitName } from '../../domain/units'
 const STEPS = { storage: [100, -100], other: [1, -10] } as const
 
 /** What one more unit, ten fewer, or as many as are typed would do to this bill. */
-export function WithMore({ buyer, month, line }: { buyer: string; month: string; line: Line }) {
+export function WithMore({
+  buyer,
+  month,
+  line,
+  closed,
+}: {
+  buyer: string
+  month: string
+  line: Line
+  /** The bill is written, and stays as it is. */
+  closed: boolean
+}) {
   const steps = STEPS[line.measure === 'storage' ? 'storage' : 'other']
   const [typed, setTyped] = useState(String(steps[0] * 20))
   const isNumber = /^[-−+]?\d{1,6}$/.test(typed.trim())
@@ -29,12 +40,15 @@ export function WithMore({ buyer, month, line }: { buyer: string; month: string;
     staleTime: 60_000,
   }).data
   if (!found || found.length === 0) return null
+  const said = `What more or fewer would ${closed ? 'have done' : 'do'} to this bill`
   const of = (place: number) => found[place]
   const unit = (count: number) => unitName(line.unit, Math.abs(count))
   return (
     <>
-      <h2 className="sub mt-3">What more or fewer would do to this bill, {line.currency}</h2>
-      <table className="parts" aria-label="What more or fewer would do to this bill">
+      <h2 className="sub mt-3">
+        {said}, {line.currency}
+      </h2>
+      <table className="parts" aria-label={said}>
         <thead>
           <tr>
             <th>In use every day</th>

@@ -134,6 +134,8 @@ def test_from_nothing_to_a_clients_admin_who_gives_a_seat(app: TestClient, datab
     assert set(ida.get("/api/first-steps").json().values()) == {False}
     assert ida.put("/api/products/DESK", json=PRODUCT | {"requires": ["NONE"]}).json()["where"] == "requires"
     assert ida.put("/api/products/DESK", json=PRODUCT).status_code == 204
+    again = ida.put("/api/products/DESK", params={"new": True}, json=PRODUCT)
+    assert (again.status_code, again.json()["where"]) == (409, "code")
     assert ida.put("/api/products/DESK", json=PRODUCT | {"measure": "device"}).json()["where"] == "measure"
     assert [each["code"] for each in ida.get("/api/products").json()] == ["DESK"]
     operator = ida.get("/api/me").json()["running"]["account"]

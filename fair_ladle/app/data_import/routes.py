@@ -62,7 +62,7 @@ def every(db: Db, who: Who) -> Any:
 
 
 @routes.put("/{code}", status_code=204)
-def put(code: str, body: ProductFacts, db: Db, who: Who) -> None:
-    """Make a product, or change what is known of it; how it is measured stays."""
+def put(code: str, body: ProductFacts, db: Db, who: Who, new: bool = False) -> None:
+    """Make a product, or change what is known of it; how it is measured stays. ``new`` refuses one that is there."""
     cells = body.model_dump() | {"requires": ";".join(body.requires), "components": ";".join(body.components)}
-    db.run(usecases.put_product, who, {"code": code, **cells})
+    db.run(usecases.put_product, who, {"code": code, **cells}, new)

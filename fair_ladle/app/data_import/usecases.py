@@ -21,7 +21,7 @@ from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged
-from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_allowed
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_allowed
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import rate_cards, terms
 from fair_ladle.app.usage import service as usage
@@ -75,9 +75,9 @@ def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = l
     return loaded
 
 
-def put_product(tx: Transaction, actor: Actor, cells: Mapping[str, str]) -> None:
+def put_product(tx: Transaction, actor: Actor, cells: Mapping[str, str], is_new: bool) -> None:
     """Make or change one product, its cells as an intake has them and checked the same way. The operator does; refused
-    with the field where something is wrong."""
+    with the field where something is wrong, and where one said to be new is there."""
     accounts = accounts_service.known(tx)
     if accounts_service.top_row(accounts, actor) != 0:
         raise not_allowed("Only the operator can change products.")
@@ -85,6 +85,8 @@ def put_product(tx: Transaction, actor: Actor, cells: Mapping[str, str]) -> None
     intake = parse(source, lambda what, done: None)
     root, products = accounts.tree.codes[0], pools.products(tx)
     measures = {each.code: each.measure for each in products}
+    if is_new and cells["code"] in measures:
+        raise conflict(f"There is a product {cells['code']} already.", where="code")
     there = There({root: None}, {root: accounts.facts[0].currency}, measures, frozenset(), {}, *[frozenset()] * 4)
     Checks(intake, there).run()
     for fault in intake.faults:

@@ -3301,7 +3301,7 @@ export interface paths {
         get?: never;
         /**
          * Put
-         * @description Make a product, or change what is known of it; how it is measured stays.
+         * @description Make a product, or change what is known of it; how it is measured stays. ``new`` refuses one that is there.
          */
         put: operations["put_api_products__code__put"];
         post?: never;
@@ -34592,7 +34592,9 @@ export interface operations {
     };
     put_api_products__code__put: {
         parameters: {
-            query?: never;
+            query?: {
+                new?: boolean;
+            };
             header?: {
                 "Idempotency-Key"?: string | null;
             };

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQueryClient } from '@tanstack/react-query'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
@@ -22,15 +22,13 @@ const list = (typed: string) => typed.split(/[;,\s]+/).filter(Boolean)
 /** A product: a new one, or what is known of one that is there. */
 export function ProductForm({ product, close }: { product: ProductBody | null; close: () => void }) {
   const queries = useQueryClient()
-  const there = useQuery(products).data ?? []
   const { run, busy, error } = useAction()
   const send = async (form: FormData) => {
     const code = product?.code ?? text(form, 'code').toUpperCase()
     await run(async () => {
-      if (!product && there.some((each) => each.code === code)) throw new Error(`There is a product ${code} already.`)
       await take(
         api.PUT('/api/products/{code}', {
-          params: { path: { code } },
+          params: { path: { code }, query: { new: !product } },
           body: {
             name: text(form, 'name'),
             vendor: text(form, 'vendor'),

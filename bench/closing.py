@@ -36,6 +36,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.processes import look_for_garbage_seldom, take_short_turns
+from fair_ladle.app.plumbing.schema import migrate
 from fair_ladle.app.statements import closing
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.calendar import Day, days_of, month_before, month_of
@@ -49,12 +50,12 @@ TURNS = 2
 """Each goes so often, in turns: the better one counts."""
 
 
-def _month() -> date:
-    """The month before this one, in whose days the samples lie."""
+def month_before_this() -> date:
+    """In its days the samples lie."""
     return month_before(datetime.now(UTC).date().replace(day=1))
 
 
-def _intake(folder: Path, accounts: int) -> Path:
+def intake(folder: Path, accounts: int) -> Path:
     made = folder / f"closing-{accounts}"
     if not made.exists():
         today = datetime.now(UTC).replace(day=1, hour=0, minute=0, second=0, microsecond=0)
@@ -352,7 +353,8 @@ def _empty(database: Database) -> None:
     database.engine.dispose()
 
 
-def _compared(database: Database, first: date, accounts: int) -> list[Measure]:
+def _compared(database: Database, accounts: int) -> list[Measure]:
+    first = month_before_this()
     by_turns: tuple[list[Any], list[Any]] = [], []
     with tempfile.TemporaryDirectory() as folder:
         Path(folder).chmod(0o777)
@@ -386,24 +388,26 @@ def measure() -> list[Measure]:
     """A small installation."""
     with server() as home, tempfile.TemporaryDirectory() as folder:
         database = new_database(home)
-        database.run(data_import.load, COMMAND_LINE, read_source(_intake(Path(folder), SMALL)))
-        return _compared(database, _month(), SMALL)
+        database.run(data_import.load, COMMAND_LINE, read_source(intake(Path(folder), SMALL)))
+        return _compared(database, SMALL)
 
 
-def main() -> None:
-    """An installation of a size, kept for the next time."""
+def large(compared: Callable[[Database, int], list[Measure]]) -> None:
+    """What is compared in an installation of the size that is asked for, kept for the next time."""
     accounts = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
     folder = Path(os.environ.get("FAIR_LADLE_BENCH") or tempfile.mkdtemp())
     home = folder / f"closing-home-{accounts}"
     home.mkdir(parents=True, exist_ok=True)
     if not (home / "made").exists():
-        assert _program(home, "import", str(_intake(folder, accounts))).wait() == 0
+        assert _program(home, "import", str(intake(folder, accounts))).wait() == 0
         (home / "made").touch()
     own = OwnServer(home)
     own.ensure()
     try:
         table = Table("what", "ours", "against", "theirs", "ratio")
-        for row in _compared(Database(own.url()), _month(), accounts):
+        database = Database(own.url())
+        migrate(database.engine)
+        for row in compared(database, accounts):
             table.add_row(row.what, row.ours, row.against, row.theirs, row.ratio)
         Console(width=150).print(table)
     finally:
@@ -411,4 +415,4 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    large(_compared)

@@ -130,11 +130,14 @@ def read_days(
     roots: Sequence[int],
     days: Sequence[Day],
     seats: Mapping[tuple[int, int], int] | None = None,
+    elsewhere: tuple[Ints, Ints] | None = None,
 ) -> Readings:
     """Settle every day of one product in grain-seconds; ``roots`` are the rows that own a pool of it, ``seats`` the
-    unit-seconds of each cell whose cap follows them."""
+    unit-seconds of each cell whose cap follows them, ``elsewhere`` what accounts directly below each that are not of
+    this tree hold of its pool, and what is used in their branches."""
     seconds = day_seconds(days)
     every_day = Roots.of([(row, column) for row in roots for column in range(len(days))])
-    settled = settle(tree, own, allocated.reserve * seconds, every_day)
-    used = settle(tree, own, np.zeros_like(own), every_day).load
+    held, used_there = elsewhere or (np.zeros_like(own), np.zeros_like(own))
+    settled = settle(tree, own + held, allocated.reserve * seconds, every_day)
+    used = settle(tree, own + used_there, np.zeros_like(own), every_day).load
     return Readings(tuple(days), own, used, settled, allocated, seconds, seats or {})

@@ -8,7 +8,6 @@ from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pytest
@@ -25,12 +24,15 @@ from fair_ladle.app.drafts.change_types import NewLot, StatusChange
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.cache import Cache
-from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import buyers, totals
+from fair_ladle.app.statements import store as statements_store
 from fair_ladle.app.statements import views as statements
-from fair_ladle.app.statements.month_totals import ProductTotals
+from fair_ladle.app.statements.corrected import packed_weights
+from fair_ladle.app.statements.kept_readings import CORRECTIONS, KeptReadings
+from fair_ladle.app.statements.tables import kept_pools
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.calendar import month_of
@@ -160,40 +162,105 @@ def late_use(database: Database, codes: list[str], chance: random.Random, month:
         usage.load_assignments(tx, [seat | {"ends": None}], lambda done: None)
 
 
+def late_terms(database: Database, day: date) -> int:
+    """An allocation is another from a day on that is over; of which product (by number)."""
+    with database.transaction() as tx:
+        terms = next(each for each in allocations.all_versions(tx, [each.id for each in pools.products(tx)]))
+        row = {"product_id": terms.product_id, "account_id": terms.account_id, "first_day": day}
+        row |= {"reserve": 1, "cap": 2, "at_cap": "block", "burst": None, "grace_days": None}
+        allocations.load(tx, [row | {"last_day": None, "per_id": None, "each": None}])
+    return int(terms.product_id)
+
+
+def moved(database: Database, maker: odd_intake.Maker, day: date) -> None:
+    """Two accounts that have none below them stand directly below the top from a day on."""
+    leaves = sorted(set(maker.codes) - set(maker.parents.values()))
+    now = database.clock.now()
+    database.clock.set_to(datetime(day.year, day.month, day.day, 9, tzinfo=UTC))
+    with database.transaction() as tx:
+        for code in [each for each in leaves if maker.parents[each] != maker.codes[0]][:2]:
+            accounts_service.move(tx, code, maker.codes[0])
+        accounts_service.structure_changed(tx)
+    database.clock.set_to(now)
+
+
 @pytest.mark.parametrize(
     ("seed", "shape", "is_plain"), [(31, "wide", True), (32, "bushy", True), (33, "chain", True), (34, "wide", False)]
 )
 def test_late_facts_of_a_few_accounts_correct_a_month_that_is_kept(
     new_database: Callable[[], Database], tmp_path: Path, seed: int, shape: str, is_plain: bool
 ) -> None:
-    """A month is corrected by the branches that late facts are in, again and again, to what all of its facts come
-    to."""
+    """A month is corrected by the accounts that late facts are of and those above them, again and again, to what all of
+    its facts come to; also where accounts moved within it, and by late terms."""
     database, chance = new_database(), random.Random(seed)
     maker = odd_database(database, tmp_path, seed, shape, is_plain)
+    if seed != 31:
+        moved(database, maker, date(2026, 4, 13))
     do_job(database, KeepMonths())
     corrected = set()
-    for _ in range(4):
+    for turn in range(5):
         late_use(database, maker.codes[1:], chance, 4)
+        if turn == 2:
+            late_terms(database, date(2026, 4, 20))
         for product, first, last in database.snapshot(lambda tx: list(totals.outdated(tx))):
-
-            def both(tx: Transaction, *of: Any) -> tuple[ProductTotals | None, ProductTotals]:
-                made_of = totals.made_of_facts(tx, *of)
+            with database.transaction() as tx:
+                made_of = totals.made_of_facts(tx, product, first, last)
                 assert made_of is not None
-                return totals.corrected(tx, *of, made_of), totals.worked_out(tx, *of)
-
-            found, facts = database.snapshot(both, product, first, last)
-            if found is not None:
-                corrected.add((product.is_storage, first))
-                mine, theirs = (
-                    sorted(each.pools, key=lambda pool: (pool.owner, pool.currency)) for each in (found, facts)
-                )
-                assert (replace(found, pools=()), mine) == (replace(facts, pools=()), theirs)
-                weights = {(each.owner, each.weights) for each in theirs}
-                assert {(each.owner, each.weights) for each in mine if each.weights} <= weights
+                if totals.corrected(tx, product, first, last, made_of) is not None:
+                    corrected.add((product.is_storage, first))
             totals.keep_again(database, product, first, last)
+            with database.transaction() as tx:
+                month, facts = totals.read_and_worked_out(tx, product, first, last)
+                found = totals.kept_totals(tx, product, first, made_of)
+                k, ids = kept_pools.c, accounts_service.ids_by_code(tx)
+                mine = sa.select(k.owner_id, k.currency, k.weights).where(
+                    k.product_id == product.id, k.first_day == first
+                )
+                weights = {tuple(row) for row in tx.connection.execute(mine)}
+                blocks = statements_store.kept_readings(tx.connection, product.id, first, [CORRECTIONS, 0])
+            assert found is not None
+            mine, theirs = (sorted(each.pools, key=lambda pool: (pool.owner, pool.currency)) for each in (found, facts))
+            assert (replace(found, pools=()), mine) == (replace(facts, pools=()), theirs)
+            assert weights == {
+                (ids[each.owner], each.currency, packed_weights(each.weights, ids.__getitem__))
+                for each in theirs
+                if each.weights
+            }
+            if month.segments:
+                read, are_kept = KeptReadings.of(month), KeptReadings.unpacked(blocks, len(month.days))
+                assert (read.of_accounts(read.ids) == are_kept.of_accounts(read.ids)).all()
         assert outdated(database) == set()
-    assert not is_plain or len(corrected) > 3 and {is_storage for is_storage, _ in corrected} == {False, True}
+    in_april = {is_storage for is_storage, first in corrected if first == date(2026, 4, 1)}
+    assert not is_plain or len(corrected) > 3 and in_april == {False, True}
     assert database.snapshot(totals.differences) == []
+
+
+def test_a_correction_of_what_was_kept_anew_meanwhile_is_put_aside(
+    new_database: Callable[[], Database], tmp_path: Path
+) -> None:
+    database, first = new_database(), date(2026, 4, 1)
+    maker = odd_database(database, tmp_path, 31, "wide", is_plain=True)
+    do_job(database, KeepMonths())
+    product = next(each for each in database.run(pools.products) if each.is_storage)
+    month = (product, first, date(2026, 4, 30))
+
+    def late(size: int) -> None:
+        with database.transaction() as tx:
+            ids, at = accounts_service.ids_by_code(tx), datetime(2026, 4, 10, 7, tzinfo=UTC)
+            of = {"product_id": product.id, "category": "late", "at": at, "bytes": size}
+            usage.load_samples(tx, [of | {"account_id": ids[maker.codes[-1]]}])
+
+    late(10**10)
+    slow = database.snapshot(totals._now, *month)
+    late(10**12)
+    totals.keep_again(database, *month)
+    assert slow is not None
+    database.run(slow)
+    with database.transaction() as tx:
+        made_of = totals.made_of_facts(tx, *month)
+        assert made_of is not None
+        facts, found = totals.worked_out(tx, *month), totals.kept_totals(tx, product, first, made_of)
+    assert found is not None and (found.amounts, found.costs) == (facts.amounts, facts.costs)
 
 
 @pytest.mark.parametrize(
@@ -211,20 +278,15 @@ def test_late_facts_of_a_few_accounts_correct_the_days_that_are_kept(
     for turn in range(4):
         late_use(database, maker.codes[1:], chance, 5)
         if turn == 2:
-            with database.transaction() as tx:
-                terms = next(each for each in allocations.all_versions(tx, [each.id for each in pools.products(tx)]))
-                row = {"product_id": terms.product_id, "account_id": terms.account_id, "first_day": date(2026, 5, 20)}
-                row |= {"reserve": 1, "cap": 2, "at_cap": "block", "burst": None, "grace_days": None}
-                allocations.load(tx, [row | {"last_day": None, "per_id": None, "each": None}])
-            others.add(terms.product_id)
+            others.add(late_terms(database, date(2026, 5, 20)))
         for product, days in database.snapshot(lambda tx: keeping.together(keeping.outdated(tx))):
             with database.transaction() as tx:
                 found = keeping.corrected(tx, product, days)
                 for day, mine in found.items():
                     whole = kept.KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
                     assert not len(mine.beyond(whole).ids), (product.code, day)
-            late_terms = turn == 2 and product.id in others and max(days) >= date(2026, 5, 20)
-            assert not late_terms or max(found, default=date.min) < date(2026, 5, 20)
+            is_late = turn == 2 and product.id in others and max(days) >= date(2026, 5, 20)
+            assert not is_late or max(found, default=date.min) < date(2026, 5, 20)
             corrected.update((product.is_storage, day) for day in found)
             keeping.keep_again(database, product, days)
         assert database.snapshot(lambda tx: list(keeping.outdated(tx))) == []

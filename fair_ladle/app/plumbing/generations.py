@@ -73,7 +73,7 @@ def renew_past(
         # In this order: what it was is noted before it is another.
         tx.connection.execute(said.on_duplicate_key_update([("before", late_facts.c.number), ("number", number)]))
         told = (accounts or {}).get(product_id)
-        if told is not None and len(told) <= FEW:
+        if told is not None and len(told) <= MOST:
             row = [sa.literal(json.dumps(sorted(told))), sa.literal(of_use), sa.literal(tx.now)]
             mine = sa.select(late_facts.c.product_id, late_facts.c.number, late_facts.c.before, *row).where(
                 late_facts.c.product_id == product_id, late_facts.c.first_day == first_day
@@ -82,8 +82,8 @@ def renew_past(
 
 
 EARLIEST = date(1900, 1, 1)
-FEW = 1_000
-"""Accounts of a late change that are told; so many changes in a row, and nobody goes after each."""
+MOST, FEW = 20_000, 1_000
+"""So many accounts of a late change are told; so many changes in a row, and nobody goes after each."""
 TOLD = timedelta(days=1)
 """How long it is told whose facts changed."""
 

@@ -146,7 +146,7 @@ class BillingPeriod:
         self._costs: dict[tuple[str, str, str], Fraction | None] = {}
         self._has_cost: dict[tuple[str, str, str], bool] = {}
         self._unpriced: dict[str, list[Product]] = {}
-        self._parts: dict[tuple[str, str], dict[str, Decimal]] = {}
+        self._parts: dict[tuple[str, str], tuple[str, dict[str, Decimal]] | None] = {}
 
     @property
     def days(self) -> int:
@@ -162,6 +162,10 @@ class BillingPeriod:
             else:
                 self._months = dict(months_of(self._tx, self.products, self.first, self.last, self._buyers))
         return self._months[product]
+
+    def go_by(self, month: ProductMonth) -> None:
+        """Go by a product's month that was read already."""
+        self._months[month.product.code] = month
 
     @cached_property
     def _terms(self) -> tuple[dict[str, Terms], Terms]:
@@ -367,20 +371,34 @@ class BillingPeriod:
         if pool is not None:
             parts_of = [(each, self._borne(product, pool, each).get(buyer, Decimal(0))) for each in pool.currencies]
             return self._exchanged(seller, parts_of, currency)
-        above = self.line(seller, product)
+        above = self._parts_of(seller, product)
         if above is None:
             return None
-        of = self._amounts_of(seller, above)
+        charged_in, of = above
         branch = [tree.codes[row] for row in tree.branch(tree.row(buyer)).tolist()]
         parts = sum((of[each] for each in branch if each in of), Decimal(0))
-        return self._exchanged(seller, [(above.currency, parts)], currency)
+        return self._exchanged(seller, [(charged_in, parts)], currency)
 
-    def _amounts_of(self, buyer: str, line: Line) -> dict[str, Decimal]:
-        """Each account's (code) part of a buyer's line."""
-        key = buyer, line.product.code
+    def _parts_of(self, buyer: str, product: str) -> tuple[str, dict[str, Decimal]] | None:
+        """In which currency a buyer is charged for a product, and each account's (code) part of that; None where it is
+        nothing."""
+        key = buyer, product
         if key not in self._parts:
-            self._parts[key] = {each.account: each.amount for each in line.shares}
+            if key in self._lines:  # as a line that was worked out, or kept, has it
+                line = self._lines[key]
+                found = None if line is None else (line.currency, {each.account: each.amount for each in line.shares})
+            else:
+                charged = self.charged(buyer, product)
+                found = None if charged is None else (charged[1], self._apportioned(buyer, product, *charged))
+            self._parts[key] = found
         return self._parts[key]
+
+    def _apportioned(self, buyer: str, product: str, rate: Rate, currency: str, charged: Charge) -> dict[str, Decimal]:
+        weights = self.month(product).weights(buyer, rate.basis)
+        parts = apportion(charged.amount, [weight for _, weight in weights], decimals_of(currency))
+        if parts is None:
+            return {buyer: charged.amount}
+        return {account: part for (account, _), part in zip(weights, parts, strict=True)}
 
     def owns_pool(self, account: str, product: str) -> bool:
         """Whether an account owns a pool of a product."""

@@ -10,7 +10,7 @@ from decimal import Decimal
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.billing import BillingPeriod
-from fair_ladle.app.statements.months import PoolWeights
+from fair_ladle.app.statements.months import PoolWeights, ProductMonth
 from fair_ladle.core.costing import Bearer
 
 
@@ -48,12 +48,19 @@ Amounts = dict[str, tuple[Decimal, str]]
 
 def worked_out(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
     """One product's totals of a month, from the facts."""
+    return read_and_worked_out(tx, product, first, last)[1]
+
+
+def read_and_worked_out(
+    tx: Transaction, product: Product, first: date, last: date
+) -> tuple[ProductMonth, ProductTotals]:
+    """A product's month, and its totals."""
     period = BillingPeriod(tx, first, last, [product])
     month = period.month(product.code)
     amounts, unpriced = charged(period, product, period.buyers(period.accounts.tree.rows_in_order().tolist()))
     costs = {buyer: period.cost(buyer, product.code, currency) for buyer, (_, currency) in amounts.items()}
     pools = [each for pool in month.pools for each in pool_months(period, product, pool)]
-    return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days), tuple(pools))
+    return month, ProductTotals(amounts, costs, frozenset(unpriced), len(month.days), tuple(pools))
 
 
 def charged(period: BillingPeriod, product: Product, buyers: Iterable[str]) -> tuple[Amounts, set[str]]:

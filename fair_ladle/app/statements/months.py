@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from functools import cached_property
@@ -24,7 +24,7 @@ from fair_ladle.core.costing import supply_on
 from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Summed, summed, with_more
 from fair_ladle.core.quantities import units_to_micro
 from fair_ladle.core.readings import Readings, read_days
-from fair_ladle.core.settling import NO_LIMIT, Flags, pool_of
+from fair_ladle.core.settling import NO_LIMIT, Flags, Roots, pool_of
 from fair_ladle.core.tree import Ints
 
 
@@ -36,6 +36,42 @@ class _Parts:
     places: list[int]
     parts: list[tuple[str, int]]
     owners: list[int]
+
+
+@dataclass(frozen=True)
+class LineParts:
+    """Which part each account has in its buyers' lines, over days of one tree.
+
+    ``owner``: each account's pool owner (row, or -1); ``weigh``: every account's part in grain-seconds, in lines by
+    what is used (else by what is held).
+    """
+
+    accounts: Accounts
+    owner: Ints
+    weigh: Callable[[bool], Ints]
+    _parts: dict[bool, _Parts] = field(default_factory=dict, compare=False, repr=False)
+
+    def row(self, code: str) -> int | None:
+        """The row of an account that a pool reaches."""
+        if code not in self.accounts.tree:
+            return None
+        row = self.accounts.tree.row(code)
+        return row if self.owner[row] >= 0 else None
+
+    def of(self, row: int, basis: Basis) -> list[tuple[str, int]]:
+        """The accounts of an account's branch in its pool that have a part in a line, in tree order."""
+        key, tree = basis is Basis.USED, self.accounts.tree
+        if key not in self._parts:
+            weights = self.weigh(key)
+            rows = tree.rows_in_order()[weights[tree.rows_in_order()] != 0]
+            parts = [
+                (tree.codes[each], weight) for each, weight in zip(rows.tolist(), weights[rows].tolist(), strict=True)
+            ]
+            self._parts[key] = _Parts(tree.depth_first[rows].tolist(), parts, self.owner[rows].tolist())
+        every, own = self._parts[key], int(self.owner[row])
+        first = int(tree.depth_first[row])
+        mine = slice(bisect_left(every.places, first), bisect_left(every.places, first + int(tree.branch_size[row])))
+        return [part for part, owner in zip(every.parts[mine], every.owners[mine], strict=True) if owner == own]
 
 
 @dataclass(frozen=True)
@@ -51,7 +87,14 @@ class Segment:
     """Days on which accounts are suspended without being charged, by the rows that this was said of."""
     _sums: dict[tuple[Basis, bool], Ints] = field(default_factory=dict, compare=False, repr=False)
     _weights: dict[bool, Ints] = field(default_factory=dict, compare=False, repr=False)
-    _parts: dict[bool, _Parts] = field(default_factory=dict, compare=False, repr=False)
+
+    @staticmethod
+    def of(
+        accounts: Accounts, readings: Readings, roots: Roots, pools: Sequence[Pool], uncharged: dict[int, Flags]
+    ) -> Segment:
+        """Days that were read, given where the pools (in the order of ``roots``) begin."""
+        owner = pool_of(accounts.tree, roots, 1)[:, 0]
+        return Segment(accounts, readings, owner, dict(zip(roots.rows.tolist(), pools, strict=True)), uncharged)
 
     def supply(self, row: int) -> Ints:
         """What the lots of the pool that an account (row) owns give, in grain-seconds a day."""
@@ -68,12 +111,7 @@ class Segment:
     @cached_property
     def charged(self) -> Flags | None:
         """The same of every account, accounts × days; None where every day is."""
-        if not self.uncharged:
-            return None
-        days = np.ones((len(self.accounts.tree), len(self.readings.days)), dtype=bool)
-        for row, flags in self.uncharged.items():
-            days[self.accounts.tree.branch(row)] &= ~flags
-        return days
+        return charged_days_of(self.accounts, self.uncharged, len(self.readings.days))
 
     @cached_property
     def caps(self) -> Ints:
@@ -110,42 +148,39 @@ class Segment:
             quantity, past, counts = quantity * self.charged, past * self.charged, counts & self.charged
         return np.stack([each.sum(axis=1) for each in (quantity, past, counts)])
 
-    def weights(self, basis: Basis) -> Ints:
+    def weights(self, by_use: bool) -> Ints:
         """Every account's part in its buyers' lines, in grain-seconds."""
-        key = basis is Basis.USED
-        if key not in self._weights:
-            settled = self.readings.settled
-            weights = self.readings.own if key else self.readings.own + (settled.held - settled.load)
-            self._weights[key] = (weights if self.charged is None else weights * self.charged).sum(axis=1)
-        return self._weights[key]
+        if by_use not in self._weights:
+            own, cushion = self.readings.own, self.readings.settled.cushion
+            weights = own if by_use else own + cushion
+            self._weights[by_use] = (weights if self.charged is None else weights * self.charged).sum(axis=1)
+        return self._weights[by_use]
 
-    def parts(self, row: int, basis: Basis) -> list[tuple[str, int]]:
-        """The accounts of an account's branch in its pool that have a part in a line, in tree order."""
-        key = basis is Basis.USED
-        if key not in self._parts:
-            tree, weights = self.accounts.tree, self.weights(basis)
-            rows = tree.rows_in_order()[weights[tree.rows_in_order()] != 0]
-            parts = [
-                (tree.codes[each], weight) for each, weight in zip(rows.tolist(), weights[rows].tolist(), strict=True)
-            ]
-            self._parts[key] = _Parts(tree.depth_first[rows].tolist(), parts, self.owner[rows].tolist())
-        every, tree, own = self._parts[key], self.accounts.tree, int(self.owner[row])
-        first = int(tree.depth_first[row])
-        mine = slice(bisect_left(every.places, first), bisect_left(every.places, first + int(tree.branch_size[row])))
-        return [part for part, owner in zip(every.parts[mine], every.owners[mine], strict=True) if owner == own]
+    @cached_property
+    def line_parts(self) -> LineParts:
+        """Which part each account has in its buyers' lines."""
+        return LineParts(self.accounts, self.owner, self.weights)
 
     def row(self, code: str) -> int | None:
         """The row of an account that a pool reaches."""
-        if code not in self.accounts.tree:
-            return None
-        row = self.accounts.tree.row(code)
-        return row if self.owner[row] >= 0 else None
+        return self.line_parts.row(code)
 
     def branch(self, row: int) -> Ints:
         """The rows of an account's branch in its pool, in tree order."""
         rows = self.accounts.tree.branch(row)
         mine: Ints = rows[self.owner[rows] == self.owner[row]]
         return mine
+
+
+def charged_days_of(accounts: Accounts, uncharged: Mapping[int, Flags], days: int) -> Flags | None:
+    """The days on which each account is charged, accounts × days, given those on which some (rows) are suspended
+    without; None where every day is."""
+    if not uncharged:
+        return None
+    charged = np.ones((len(accounts.tree), days), dtype=bool)
+    for row, flags in uncharged.items():
+        charged[accounts.tree.branch(row)] &= ~flags
+    return charged
 
 
 @dataclass(frozen=True)
@@ -172,6 +207,11 @@ class ProductMonth:
     def seconds(self) -> int:
         """Σ L of the days read."""
         return sum(int(segment.readings.seconds.sum()) for segment in self.segments)
+
+    @property
+    def line_parts(self) -> Sequence[LineParts]:
+        """Which part each account has in its buyers' lines, by the trees of the days."""
+        return [segment.line_parts for segment in self.segments]
 
     @property
     def days(self) -> list[Day]:
@@ -255,11 +295,11 @@ class ProductMonth:
     def weights(self, code: str, basis: Basis) -> list[tuple[str, int]]:
         """A branch's accounts with their weights in grain-seconds, in tree order: those that have one."""
         sums: dict[str, int] = {}
-        for segment in self.segments:
-            row = segment.row(code)
+        for each_tree in self.line_parts:
+            row = each_tree.row(code)
             if row is None:
                 continue
-            parts = segment.parts(row, basis)
+            parts = each_tree.of(row, basis)
             if len(self.segments) == 1:
                 return parts
             for each, value in parts:
@@ -305,8 +345,7 @@ def read_months(
             roots, placed = pools_service.layout(accounts, pools_service.pools(tx, [product]), [product])
             follow = seats.of_days(tx, accounts, roots, grids[product.id], days, ids)
             readings = read_days(accounts.tree, own[product.id], grids[product.id], roots.rows.tolist(), days, follow)
-            owner, begin = pool_of(accounts.tree, roots, 1)[:, 0], dict(zip(roots.rows.tolist(), placed, strict=True))
-            segments[product.code].append(Segment(accounts, readings, owner, begin, uncharged))
+            segments[product.code].append(Segment.of(accounts, readings, roots, placed, uncharged))
     return {
         each.code: ProductMonth(each, first, last, tuple(segments[each.code]), tuple(pools_service.pools(tx, [each])))
         for each in products
@@ -320,11 +359,12 @@ def _trees(
     zone, found = accounts_service.zone(tx), []
     for begin, end in accounts_service.segments(tx, first, last) if first <= last else []:
         accounts, days = accounts_service.around(tx, begin, buyers), days_of(begin, end, zone)
-        found.append((days, accounts, _uncharged(tx, accounts, days)))
+        found.append((days, accounts, uncharged_days(tx, accounts, days)))
     return found
 
 
-def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:
+def uncharged_days(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:
+    """The days on which some accounts (rows) are suspended without being charged."""
     found: dict[int, Flags] = {}
     first = days[0].date
     for account_id, begin, end in accounts_service.uncharged(tx, first, days[-1].date):

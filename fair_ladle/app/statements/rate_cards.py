@@ -117,7 +117,7 @@ class RateCards:
     """Every rate, over the tree of a day: who prices what for whom, and in which currency."""
 
     def __init__(self, tx: Transaction, accounts: Accounts):
-        codes = {int(each): code for each, code in zip(accounts.ids, accounts.tree.codes, strict=True)}
+        codes = dict(zip(accounts.ids.tolist(), accounts.tree.codes, strict=True))
         self.accounts = accounts
         self.rates = rates(tx, codes, {each.id: each.code for each in pools_service.products(tx)})
         self.sellers = {rate.seller for rate in self.rates}

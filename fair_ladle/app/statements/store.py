@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -120,16 +121,27 @@ def kept_months(connection: sa.Connection, first: date) -> dict[int, str]:
     return {row.product_id: row.made_of for row in connection.execute(wanted)}
 
 
-def kept_charges_of(connection: sa.Connection, product_id: int, first: date) -> tuple[int, list[KeptCharge]]:
-    """How many days of a product's month are read, and code, amount, currency and cost of every buyer."""
-    k, m = kept_charges, months
-    days = connection.scalar(sa.select(m.c.days).where(m.c.product_id == product_id, m.c.first_day == first))
+def kept_charges_of(
+    connection: sa.Connection, product_id: int, first: date, account_ids: Collection[int] | None = None
+) -> list[KeptCharge]:
+    """Code, amount, currency and cost of every buyer of a product in a month that is kept, or of some."""
+    k = kept_charges
     wanted = (
         sa.select(accounts.c.code, k.c.amount, k.c.currency, k.c.cost)
         .join(accounts, accounts.c.id == k.c.account_id)
         .where(k.c.first_day == first, k.c.product_id == product_id)
     )
-    return int(days or 0), fetch(connection, wanted, KeptCharge)
+    if account_ids is None:
+        return fetch(connection, wanted, KeptCharge)
+    parts = batched(account_ids)
+    return [row for part in parts for row in fetch(connection, wanted.where(k.c.account_id.in_(part)), KeptCharge)]
+
+
+def kept_readings(connection: sa.Connection, product_id: int, first: date, blocks: Collection[int]) -> dict[int, bytes]:
+    """What is kept of some blocks of accounts that were read for a product's month, packed."""
+    k = t.kept_readings.c
+    wanted = sa.select(k.block, k.figures).where(k.product_id == product_id, k.first_day == first, k.block.in_(blocks))
+    return {row.block: row.figures for row in connection.execute(wanted)}
 
 
 def kept_costs(connection: sa.Connection, first: date, account_id: int) -> dict[int, Decimal | None]:
@@ -181,6 +193,14 @@ def kept_weights(connection: sa.Connection, product_id: int, first: date, owner_
     return found
 
 
+def holds(connection: sa.Connection, kept: KeptMonth) -> bool:
+    """Whether a month that is kept is this one still; it stays so until the transaction ends."""
+    m = months.c
+    mine = sa.select(m.made_of, m.late).where(m.product_id == kept.product_id, m.first_day == kept.first_day)
+    row = connection.execute(mine.with_for_update()).first()
+    return row is not None and (row.made_of, row.late) == (kept.made_of, kept.late)
+
+
 def keep_month(
     connection: sa.Connection,
     product_id: int,
@@ -188,32 +208,43 @@ def keep_month(
     values: dict[str, Any],
     rows: list[dict[str, Any]],
     pools: list[dict[str, Any]],
+    readings: Mapping[int, bytes],
+    of: Collection[int] | None = None,
 ) -> None:
-    """Keep what a product's month comes to for its buyers and its pools, in place of what was kept of it: what is the
-    same stays as it is, and so do weights where none are said."""
+    """Keep what a product's month comes to for its buyers and its pools, and what was read (by block), in place of what
+    was kept of it. With ``of`` it is said of these buyers, pools and blocks alone."""
     new = mysql.insert(months).values(product_id=product_id, first_day=first, **values)
     connection.execute(new.on_duplicate_key_update(**values))
-    _replace(connection, kept_charges, product_id, first, rows, ("account_id",), ("amount", "currency", "cost"))
-    told = [each for each in pools if each["weights"] is not None]
-    named = ("owner_id", "currency")
-    _replace(connection, kept_pools, product_id, first, pools, named, ("cost", "own", "idle"), ("weights",))
-    for part in batched(told):
-        put = mysql.insert(kept_pools)
-        connection.execute(put.on_duplicate_key_update(weights=put.inserted.weights), part)
+    kept_of = (connection, product_id, first)
+    row_of = {row["account_id"]: row for row in rows}
+    for part in [None] if of is None else batched(of):
+        mine = rows if part is None else [row_of[each] for each in part if each in row_of]
+        _replace(*kept_of, kept_charges, mine, ("account_id",), ("amount", "currency", "cost"), part)
+    owners = None if of is None else list({row["owner_id"] for row in pools})
+    figures = ("cost", "own", "idle", "weights")
+    _replace(*kept_of, kept_pools, pools, ("owner_id", "currency"), figures, owners)
+    k = t.kept_readings
+    others = sa.delete(k).where(k.c.product_id == product_id, k.c.first_day == first)
+    connection.execute(others if of is None else others.where(k.c.block.in_(readings)))
+    blocks = [{"block": block, "figures": packed} for block, packed in readings.items()]
+    for some in batched(blocks):
+        connection.execute(sa.insert(k), [row | {"product_id": product_id, "first_day": first} for row in some])
 
 
 def _replace(
     connection: sa.Connection,
-    table: sa.Table,
     product_id: int,
     first: date,
+    table: sa.Table,
     rows: list[dict[str, Any]],
     key: tuple[str, ...],
     figures: tuple[str, ...],
-    left: tuple[str, ...] = (),
+    of: list[int] | None,
 ) -> None:
-    """Let these rows be all that a table has of a product's month."""
+    """Let these rows be all that a table has of a product's month, or of some of it, by the key's first column."""
     mine = [table.c.first_day == first, table.c.product_id == product_id]
+    if of is not None:
+        mine.append(table.c[key[0]].in_(of))
     columns = [table.c[name] for name in (*key, *figures)]
     there = {
         tuple(row[: len(key)]): tuple(row[len(key) :]) for row in connection.execute(sa.select(*columns).where(*mine))
@@ -222,12 +253,8 @@ def _replace(
     for part in batched(there.keys() - wanted.keys()):
         gone = sa.tuple_(*(table.c[name] for name in key)).in_(part)
         connection.execute(sa.delete(table).where(*mine, gone))
-    other = [
-        {name: value for name, value in row.items() if name not in left}
-        for each, row in wanted.items()
-        if there.get(each) != tuple(row[name] for name in figures)
-    ]
+    other = [row for each, row in wanted.items() if there.get(each) != tuple(row[name] for name in figures)]
     put = mysql.insert(table)
     statement = put.on_duplicate_key_update({name: put.inserted[name] for name in figures})
     for some in batched(other):
-        connection.execute(statement, some)
+        connection.execute(statement, [row | {"product_id": product_id, "first_day": first} for row in some])

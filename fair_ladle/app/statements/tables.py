@@ -178,6 +178,16 @@ kept_months = sa.Table(
 )
 """The months of which is kept what every buyer is charged for a product."""
 
+kept_readings = sa.Table(
+    "kept_readings",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("first_day", sa.Date, primary_key=True, comment="of the month"),
+    sa.Column("block", sa.Integer, primary_key=True, autoincrement=False, comment="of accounts, by number"),
+    sa.Column("figures", mysql.MEDIUMBLOB, nullable=False, comment="accounts × days, packed"),
+)
+"""What a month that is kept was read of every account, by which it is corrected."""
+
 kept_charges = sa.Table(
     "kept_charges",
     metadata,

@@ -4,7 +4,7 @@ changes, so that neither a list of statements nor the cost of one reads everybod
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 
@@ -18,8 +18,9 @@ from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import store
-from fair_ladle.app.statements.corrected import corrected, kept_totals, packed_weights
-from fair_ladle.app.statements.month_totals import ProductTotals, worked_out
+from fair_ladle.app.statements.corrected import AccountNumbers, corrected, kept_totals, packed_weights
+from fair_ladle.app.statements.kept_readings import CORRECTIONS, KeptReadings
+from fair_ladle.app.statements.month_totals import ProductTotals, read_and_worked_out, worked_out
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.core.calendar import month_before, month_of
 
@@ -113,50 +114,48 @@ def keep_again(database: Database, product: Product, first: date, last: date) ->
     """Work out a product's month as of one instant, or correct what is kept of it where late facts are of few accounts,
     and keep it in place of that.
 
-    Locks its own rows alone. What they are made of says whether they still hold, so that nothing that changes them
-    waits for this.
+    Locks its own rows alone, the month's before the others. What they are made of says whether they still hold, so that
+    nothing that changes them waits for this; a correction of what another has kept anew meanwhile is put aside.
     """
-    made_of, late, totals = database.snapshot(_now, product, first, last)
-    if made_of is not None:
-        database.run(_keep, product, first, made_of, late, totals)
+    keep = database.snapshot(_now, product, first, last)
+    if keep is not None:
+        database.run(keep)
 
 
-def _now(
-    tx: Transaction, product: Product, first: date, last: date
-) -> tuple[str | None, dict[str, int], ProductTotals]:
+def _now(tx: Transaction, product: Product, first: date, last: date) -> Callable[[Transaction], None] | None:
+    """What is to be kept, as something that keeps it; None while it is too early."""
     made_of = made_of_facts(tx, product, first, last)
-    found = None if made_of is None else corrected(tx, product, first, last, made_of)
-    late = generations.late(tx, product.id, last)
-    return made_of, late, worked_out(tx, product, first, last) if found is None else found
-
-
-def _keep(
-    tx: Transaction, product: Product, first: date, made_of: str, late: dict[str, int], totals: ProductTotals
-) -> None:
-    ids = accounts_service.ids_by_code(tx)
+    if made_of is None:
+        return None
+    correction = corrected(tx, product, first, last, made_of)
+    if correction is None:
+        month, found = read_and_worked_out(tx, product, first, last)
+        readings: Mapping[int, bytes] = KeptReadings.of(month).packed() if month.segments else {}
+        of = None
+    else:
+        found, readings, of = correction.totals, {CORRECTIONS: correction.readings}, correction.of
+    today, begins = accounts_service.today(tx), [begin for begin, _ in accounts_service.segments(tx, first, last)]
+    number = AccountNumbers([accounts_service.on_day(tx, min(each, today)) for each in (first, *begins)]).number
     rows = [
-        {
-            "product_id": product.id,
-            "first_day": first,
-            "account_id": ids[buyer],
-            "amount": str(amount),
-            "currency": currency,
-            "cost": None if totals.costs[buyer] is None else str(totals.costs[buyer]),
-        }
-        for buyer, (amount, currency) in totals.amounts.items()
+        {"account_id": number(buyer), "amount": str(amount), "currency": currency}
+        | {"cost": None if found.costs[buyer] is None else str(found.costs[buyer])}
+        for buyer, (amount, currency) in found.amounts.items()
     ]
     nothing = {"amount": None, "currency": None, "cost": None}
-    rows += [
-        {"product_id": product.id, "first_day": first, "account_id": ids[buyer], **nothing} for buyer in totals.unpriced
-    ]
+    rows += [{"account_id": number(buyer), **nothing} for buyer in found.unpriced]
     pools = [
-        {"product_id": product.id, "first_day": first, "owner_id": ids[each.owner], "currency": each.currency}
-        | {"cost": str(each.cost), "own": str(each.own), "idle": str(each.idle)}
-        | {"weights": None if each.weights is None else packed_weights(each.weights, ids)}
-        for each in totals.pools
+        {"owner_id": number(each.owner), "currency": each.currency, "cost": str(each.cost), "own": str(each.own)}
+        | {"idle": str(each.idle), "weights": None if each.weights is None else packed_weights(each.weights, number)}
+        for each in found.pools
     ]
-    values = {"made_of": made_of, "days": totals.days, "late": json.dumps(late)}
-    store.keep_month(tx.connection, product.id, first, values, rows, pools)
+    values = {"made_of": made_of, "days": found.days, "late": json.dumps(generations.late(tx, product.id, last))}
+    some = None if correction is None else [number(each) for each in correction.buyers]
+
+    def keep(tx: Transaction) -> None:
+        if of is None or store.holds(tx.connection, of):
+            store.keep_month(tx.connection, product.id, first, values, rows, pools, readings, some)
+
+    return keep
 
 
 def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:

@@ -367,6 +367,7 @@ class KeepMonths(Job):
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Product by product, the newest month first, each read as of one instant and then kept."""
         database.run(generations.forget_late_accounts)
+        database.run(totals.forget_old_readings)
         self.each(
             database,
             database.snapshot(lambda tx: list(totals.outdated(tx))),

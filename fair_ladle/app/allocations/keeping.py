@@ -122,7 +122,7 @@ so many, else a day is settled whole."""
 def corrected(tx: Transaction, product: Product, wanted: Collection[date]) -> dict[date, KeptDay]:
     """Those of a product's days that differ from what is kept of them by late facts of a few accounts alone: what is
     kept, with these accounts and all above them as they are now."""
-    if any(of == product.id for of, _ in allocations_service.following(tx)):
+    if allocations_service.has_caps_that_follow(tx, product):
         return {}  # seats that caps follow are facts of another product
     late: dict[date, set[int]] = {}
     olds: dict[date, KeptDay] = {}

@@ -83,6 +83,11 @@ def following(tx: Transaction) -> list[tuple[int, int]]:
     return _following.get(key, lambda: store.following(tx.connection, generations.EARLIEST))
 
 
+def has_caps_that_follow(tx: Transaction, product: Product) -> bool:
+    """Whether some cap of a product follows seats, or did: its past then has facts of another product too."""
+    return any(of == product.id for of, _ in following(tx))
+
+
 def past(tx: Transaction, product: Product, day: date) -> str:
     """While it stays the same, so do the facts of a product up to a day that is over, and those of the seats that its
     caps follow."""

@@ -80,7 +80,7 @@ def corrected(tx: Transaction, product: Product, first: date, last: date, made_o
     kept = store.kept_month(tx.connection, product.id, first)
     if kept is None or kept.late is None or _but_late_facts(kept.made_of) != _but_late_facts(made_of):
         return None
-    if any(of == product.id for of, _ in allocations.following(tx)):
+    if allocations.has_caps_that_follow(tx, product):
         return None  # seats that caps follow are facts of another product
     ended = min(last, accounts_service.today(tx) - timedelta(days=1))
     late = generations.late_since(tx, product.id, last, json.loads(kept.late))

@@ -193,6 +193,12 @@ def kept_weights(connection: sa.Connection, product_id: int, first: date, owner_
     return found
 
 
+def drop_readings(connection: sa.Connection, product_ids: list[int], before: date) -> None:
+    """Drop what was read for months of these products before a day."""
+    k = t.kept_readings
+    connection.execute(sa.delete(k).where(k.c.product_id.in_(product_ids), k.c.first_day < before))
+
+
 def holds(connection: sa.Connection, kept: KeptMonth) -> bool:
     """Whether a month that is kept is this one still; it stays so until the transaction ends."""
     m = months.c

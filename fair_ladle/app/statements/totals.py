@@ -7,6 +7,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
+from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -96,6 +97,14 @@ def made_of_facts(tx: Transaction, product: Product, first: date, last: date) ->
     return f"{min(last, today)} {accounts_service.zone(tx)} {allocations.past(tx, product, last)} {numbers}"
 
 
+def forget_old_readings(tx: Transaction) -> None:
+    """Keep no more what was read of every account for months that are not kept up any more; what they came to stays."""
+    begin = accounts_service.today(tx).replace(day=1)
+    for _ in range(MONTHS_KEPT - 1):
+        begin = month_before(begin)
+    store.drop_readings(tx.connection, [each.id for each in pools_service.products(tx)], begin)
+
+
 def outdated(tx: Transaction) -> Iterator[tuple[Product, date, date]]:
     """The months of products that are not kept as they are now, the newest first."""
     first = accounts_service.today(tx).replace(day=1)
@@ -128,15 +137,36 @@ def _now(tx: Transaction, product: Product, first: date, last: date) -> Callable
     if made_of is None:
         return None
     correction = corrected(tx, product, first, last, made_of)
+    late: str | None = json.dumps(generations.late(tx, product.id, last))
     if correction is None:
         month, found = read_and_worked_out(tx, product, first, last)
-        readings: Mapping[int, bytes] = KeptReadings.of(month).packed() if month.segments else {}
+        readings: Mapping[int, bytes] = {}
+        if not month.segments or allocations.has_caps_that_follow(tx, product):
+            late = None
+        else:
+            readings = KeptReadings.of(month).packed()
         of = None
     else:
         found, readings, of = correction.totals, {CORRECTIONS: correction.readings}, correction.of
     today, begins = accounts_service.today(tx), [begin for begin, _ in accounts_service.segments(tx, first, last)]
     number = AccountNumbers([accounts_service.on_day(tx, min(each, today)) for each in (first, *begins)]).number
-    rows = [
+    rows, pools = _rows(found, number)
+    values = {"made_of": made_of, "days": found.days, "late": late}
+    some = None if correction is None else [number(each) for each in correction.buyers]
+
+    def keep(tx: Transaction) -> None:
+        if of is None or store.holds(tx.connection, of):
+            store.keep_month(tx.connection, product.id, first, values, rows, pools, readings, some)
+
+    return keep
+
+
+Row = dict[str, Any]
+
+
+def _rows(found: ProductTotals, number: Callable[[str], int]) -> tuple[list[Row], list[Row]]:
+    """The rows that keep what buyers are charged, and what pools cost."""
+    rows: list[Row] = [
         {"account_id": number(buyer), "amount": str(amount), "currency": currency}
         | {"cost": None if found.costs[buyer] is None else str(found.costs[buyer])}
         for buyer, (amount, currency) in found.amounts.items()
@@ -148,14 +178,7 @@ def _now(tx: Transaction, product: Product, first: date, last: date) -> Callable
         | {"idle": str(each.idle), "weights": None if each.weights is None else packed_weights(each.weights, number)}
         for each in found.pools
     ]
-    values = {"made_of": made_of, "days": found.days, "late": json.dumps(generations.late(tx, product.id, last))}
-    some = None if correction is None else [number(each) for each in correction.buyers]
-
-    def keep(tx: Transaction) -> None:
-        if of is None or store.holds(tx.connection, of):
-            store.keep_month(tx.connection, product.id, first, values, rows, pools, readings, some)
-
-    return keep
+    return rows, pools
 
 
 def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:

@@ -84,6 +84,8 @@ def renew_past(
 EARLIEST = date(1900, 1, 1)
 MOST, FEW = 20_000, 1_000
 """So many accounts of a late change are told; so many changes in a row, and nobody goes after each."""
+LONG = 2**20
+"""Bytes of what was told in all that are read."""
 TOLD = timedelta(days=1)
 """How long it is told whose facts changed."""
 
@@ -115,18 +117,22 @@ def late_since(
     if not then.keys() <= now.keys():
         return None
     t = late_accounts.c
-    wanted = sa.select(t.number, t.before, t.accounts, t.of_use).where(t.product_id == product_id).limit(FEW + 1)
+    length = sa.func.length(t.accounts).label("length")
+    wanted = sa.select(t.number, t.before, t.of_use, length).where(t.product_id == product_id).limit(FEW + 1)
     told = {row.number: row for row in tx.connection.execute(wanted)} if now != then else {}
-    found: set[int] = set()
+    changes = []
     for first_day, number in now.items():
         while number != then.get(first_day, 0):
             if number not in told or len(told) > FEW:
                 return None
-            if of_use_alone and not told[number].of_use:
-                return None
-            found.update(json.loads(told[number].accounts))
+            changes.append(told[number])
             number = told[number].before
-    return found
+    if sum(each.length for each in changes) > LONG or (of_use_alone and not all(each.of_use for each in changes)):
+        return None
+    numbers = [each.number for each in changes]
+    mine = sa.select(t.accounts).where(t.product_id == product_id, t.number.in_(numbers))
+    whose = tx.connection.scalars(mine) if numbers else ()
+    return {account for accounts in whose for account in json.loads(accounts)}
 
 
 def forget_late_accounts(tx: Transaction) -> None:

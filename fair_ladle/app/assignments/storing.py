@@ -18,6 +18,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
+from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.assignments import counters, service, store
 from fair_ladle.app.assignments.places import Place, directory, forget
 from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, walk
@@ -49,7 +50,8 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     why = place.why_restrained(actor.scope)
     if why is not None and sum(by.values()) > 0:
         raise conflict(why)
-    if not store.lock(tx.connection, place.pool_id, [place.account_id], trust=False):
+    locked = store.lock(tx.connection, place.pool_id, [place.account_id], trust=True)
+    if not locked:
         raise _anew(tx, product)
     at = tx.now
     there = usage.stored_now(tx, product, place.account_id, list(by))
@@ -61,7 +63,7 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     whole = -(-then // BYTES_PER_GRAIN) - usage.grains(total)
     asked = max(whole, change) if then > total else change
     try:
-        writes = _walk(tx, place, known, change, asked) if asked else []
+        writes = _walk(tx, place, known, change, asked, locked) if asked else []
     except Stale:
         raise _anew(tx, product) from None
     except LimitReached:
@@ -86,9 +88,13 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     )
 
 
-def _walk(tx: Transaction, place: Place, known: Any, change: int, asked: int) -> list[dict[str, Any]]:
-    mine = place.account_id
-    return walk(tx, place.pool_id, {mine: change}, {mine: place.depth}, known.number, known.zone, asked={mine: asked})
+def _walk(
+    tx: Transaction, place: Place, known: Any, change: int, asked: int, locked: list[CounterRecord]
+) -> list[dict[str, Any]]:
+    mine, structure, zone = place.account_id, known.number, known.zone
+    return walk(
+        tx, place.pool_id, {mine: change}, {mine: place.depth}, structure, zone, asked={mine: asked}, locked=locked
+    )
 
 
 def _anew(tx: Transaction, product: Product) -> Again:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -65,12 +65,14 @@ def walk(
     zone: ZoneInfo,
     ceiling: tuple[int, int] | None = None,
     asked: dict[int, int] | None = None,
+    locked: Sequence[Any] | None = None,
 ) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
     cushion takes them up; the counters as they shall be written.
 
     ``asked``: what has to be admitted, where that is more than what changes: a total that is rounded. ``ceiling``: the
-    most that an account may hold, whatever its limits are. Nothing is written before all is admitted:
+    most that an account may hold, whatever its limits are. ``locked``: the deepest of these counters, where they are
+    locked already. Nothing is written before all is admitted:
     LimitReached where one does not fit, CeilingReached where that is passed, Stale where what is locked cannot be
     trusted.
     """
@@ -85,7 +87,8 @@ def walk(
     while pending:
         level = max(pending)
         here = pending.pop(level)
-        locked = store.lock(tx.connection, pool_id, here, trust=first)
+        if locked is None or not first:
+            locked = store.lock(tx.connection, pool_id, here, trust=first)
         if len(locked) < len(here):
             raise Stale
         caps = caps_now(tx, pool_id, locked)

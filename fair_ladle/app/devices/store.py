@@ -13,7 +13,8 @@ from fair_ladle.app.devices.rows import ActivationKeyRecord, CountedKey, DeviceR
 from fair_ladle.app.devices.tables import activation_keys as keys
 from fair_ladle.app.devices.tables import devices, signing_keys
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row, lock_rows, name_of
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.database import Prepared, fetch, fetch_first, insert_row, lock_rows, name_of
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -21,6 +22,15 @@ from fair_ladle.app.usage.tables import assignments
 def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
     """A new key's id."""
     return insert_row(connection, keys, row)
+
+
+_KEY_AND_GENERATIONS = Prepared(sa.select(keys, generations.ALL).where(keys.c.key_hash == sa.bindparam("key_hash")))
+
+
+def key_and_generations(connection: sa.Connection, key_hash: str) -> tuple[ActivationKeyRecord, str | None] | None:
+    """A key by its hash, and all generations, for ``generations.note``."""
+    row: Any = _KEY_AND_GENERATIONS.run(connection, {"key_hash": key_hash}).first()
+    return None if row is None else (row, row.generations)
 
 
 def key(

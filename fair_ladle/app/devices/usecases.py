@@ -22,6 +22,7 @@ from fair_ladle.app.devices import store
 from fair_ladle.app.devices.rows import ActivationKeyRecord, DeviceRecord
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction, pages
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
@@ -172,7 +173,12 @@ def valid_key(
 ) -> tuple[DeviceKey, Actor]:
     """A key that something may begin with, and who acts by it; locked, unless what is done with it decides nothing
     about it. Refused with the reason where it is over."""
-    row = store.key(tx.connection, key_hash=key_hash or hashed((key or "").strip().upper()), locks=locks)
+    key_hash = key_hash or hashed((key or "").strip().upper())
+    if locks:
+        row = store.key(tx.connection, key_hash=key_hash)
+    else:
+        row, every = store.key_and_generations(tx.connection, key_hash) or (None, None)
+        generations.note(tx, every)
     if row is None:
         raise _refused("No such key", "There is no such key; look whether it was copied whole.")
     found = _key(accounts_service.known(tx), _products(tx), row)

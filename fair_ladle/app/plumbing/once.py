@@ -17,7 +17,7 @@ from typing import Any, TypeVar
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.clock import Clock
-from fair_ladle.app.plumbing.database import Database, Opening, Transaction
+from fair_ladle.app.plumbing.database import Database, Opening, Prepared, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, invalid
 from fair_ladle.app.plumbing.tables import request_keys as keys
 
@@ -116,19 +116,23 @@ def happens_once(
 
 
 def _claim(tx: Transaction, key: RequestKey, attempt: str) -> None:
+    row = {"whose": key.whose, "key": key.key, "fingerprint": key.fingerprint, "attempt": attempt, "at": tx.now}
     mine = sa.and_(keys.c.whose == key.whose, keys.c.key == key.key)
-    there = tx.connection.execute(sa.select(keys).where(mine)).first()
-    if there is not None and there.at < tx.now - (KEPT if key.keeps_answer else KEPT_WITHOUT_ACTOR):
-        tx.connection.execute(sa.delete(keys).where(mine, keys.c.attempt == there.attempt))
-        there = None
-    if there is None:
-        row = {"whose": key.whose, "key": key.key, "fingerprint": key.fingerprint, "attempt": attempt, "at": tx.now}
+    oldest = tx.now - (KEPT if key.keeps_answer else KEPT_WITHOUT_ACTOR)
+    while True:
         try:
-            tx.connection.execute(sa.insert(keys).values(row))
+            _CLAIM.run(tx.connection, row)
             return
-        except sa.exc.IntegrityError:
+        except sa.exc.IntegrityError:  # most keys are new
             there = tx.connection.execute(sa.select(keys).where(mine)).one()
-    raise _Done(there)
+        if there.at >= oldest:
+            raise _Done(there)
+        tx.connection.execute(sa.delete(keys).where(mine, keys.c.attempt == there.attempt))
+
+
+_CLAIM = Prepared(
+    sa.insert(keys).values({name: sa.bindparam(name) for name in ("whose", "key", "fingerprint", "attempt", "at")})
+)
 
 
 def _keep(tx: Transaction, key: RequestKey, answer: Any) -> None:

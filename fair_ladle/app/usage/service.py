@@ -230,10 +230,8 @@ def grains(in_bytes: int) -> int:
 
 
 def stored_now(tx: Transaction, product: Product, account_id: int, categories: Sequence[str]) -> stored.Known:
-    """What some categories of an account store, and the account in all."""
-    levels = stored.levels(tx, [(product.id, account_id, each) for each in categories], [tx.now])
-    key = product.id, account_id
-    return stored.Known(levels, {key: stored_store.totals_of(tx.connection, [key]).get(key, 0)})
+    """What some categories of an account store, and all else that a write there has to know."""
+    return stored.now_of(tx, product.id, account_id, categories)
 
 
 def sizes_now(

@@ -71,7 +71,7 @@ def levels(tx: Transaction, series: Collection[Series], at: Sequence[datetime]) 
     found: dict[Series, Level] = {}
     for part in batched(series):
         for each, (figures, newest) in zip(part, store.levels(tx.connection, part, at), strict=True):
-            found[each] = Level(tuple(figures), None if newest is None else in_utc(newest))
+            found[each] = Level(tuple(figures), newest)
     return found
 
 
@@ -92,8 +92,11 @@ def record(
     for row in rows:
         of_series[row["product_id"], row["account_id"], row["category"]][row["at"]] = row["bytes"]
     products = sorted({each[0] for each in of_series})
-    day = days(tx, products, local_day(now, zone))
-    rounds_at = rounds.newest(tx, {each[:2] for each in of_series})
+    if known is not None and known.days:
+        day = known.days
+    else:
+        day = days(tx, products, local_day(now, zone))
+    rounds_at = rounds.newest(tx, {each[:2] for each in of_series}) if known is None else known.rounds
     before: dict[Series, Level] = {}
     after: dict[Series, Level] = {}
     late: dict[tuple[int, int], list[Series]] = {}
@@ -175,10 +178,13 @@ def load(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | N
 
 @dataclass(frozen=True)
 class Known:
-    """What series and accounts (by product) store now, as it was read under the locks of their counters."""
+    """What series and accounts (by product) store now, as it was read under the locks of their counters; the newest
+    rounds of these accounts, and from which day figures of products are counted back, where there are any."""
 
     levels: Mapping[Series, Level]
     totals: Mapping[tuple[int, int], int]
+    rounds: Mapping[tuple[int, int], datetime]
+    days: Mapping[int, date]
 
 
 @dataclass(frozen=True)
@@ -259,6 +265,18 @@ def _add(
         then = there + changes[product_id, account_id, ALL, ""][0]
         found[product_id, account_id] = grains(then) - grains(there)
     return found
+
+
+def now_of(tx: Transaction, product_id: int, account_id: int, categories: Sequence[str]) -> Known:
+    """What some categories of an account store, and all else that a write there has to know."""
+    found = store.standing(tx.connection, product_id, account_id, categories, tx.now)
+    key = product_id, account_id
+    return Known(
+        {(*key, name): Level((size,), at) for name, (size, at) in zip(categories, found.sizes, strict=True)},
+        {key: found.total},
+        {} if found.round_at is None else {key: found.round_at},
+        {} if found.day is None else {product_id: found.day},
+    )
 
 
 def days(tx: Transaction, product_ids: Sequence[int], today: date) -> dict[int, date]:

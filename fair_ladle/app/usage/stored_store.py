@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from functools import cache
 from typing import Any
@@ -11,7 +12,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, in_utc, named_pairs
+from fair_ladle.app.plumbing.database import Prepared, batched, fetch, fetch_first, in_utc, named_pairs
 from fair_ladle.app.usage.rows import SeriesSample, StoredDay, StoredRecord
 from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
@@ -37,7 +38,7 @@ def levels(
     found: list[tuple[list[int], datetime | None]] = [([0] * len(at), None)] * len(series)
     rows = connection.execute(_levels(len(at)), values | {"series": json.dumps(series)}).all()
     for place, first, *others in rows:
-        newest, size = (None, 0) if first is None else (datetime.fromisoformat(first[:26]), int(first[26:]))
+        size, newest = (0, None) if first is None else _size_and_instant(first)
         found[place - 1] = ([size, *(int(each or 0) for each in others)], newest)
     return found
 
@@ -46,6 +47,50 @@ def levels(
 def _levels(count: int) -> sa.TextClause:
     figures = [_STANDING % ("s.bytes" if n else _WITH_INSTANT, n, n) for n in range(count)]
     return sa.text(f"SELECT k.place, {', '.join(figures)} {_FROM}")
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What stands of an account: of some of its categories, in their order, the bytes and when the newest sample was
+    taken; its total, its newest round, and from which day the product's figures are counted back, where there are
+    any."""
+
+    sizes: list[tuple[int, datetime | None]]
+    total: int
+    round_at: datetime | None
+    day: date | None
+
+
+_OF_ACCOUNT = "product_id = :product AND %s.account_id = :account"
+_STANDING_NOW = Prepared(
+    sa.text(
+        f"""SELECT k.place, {_STANDING % (_WITH_INSTANT, 0, 0)},
+    (SELECT t.bytes FROM stored t WHERE t.{_OF_ACCOUNT % "t"} AND t.kind = '' AND t.name = '') AS total,
+    (SELECT MAX(r.at) FROM sample_rounds r WHERE r.{_OF_ACCOUNT % "r"}) AS round_at,
+    (SELECT d.day FROM stored_days d WHERE d.product_id = :product) AS day {_FROM}"""
+    )
+)
+
+
+def standing(
+    connection: sa.Connection, product_id: int, account_id: int, categories: Sequence[str], at: datetime
+) -> Standing:
+    """What stands of some categories of an account at an instant: all that a write there has to know."""
+    series = json.dumps([[product_id, account_id, each] for each in categories])
+    values = {"at0": at, "product": product_id, "account": account_id, "series": series}
+    sizes: list[tuple[int, datetime | None]] = [(0, None)] * len(categories)
+    rows = _STANDING_NOW.run(connection, values).all()
+    for row in rows:
+        if row.b0 is not None:
+            sizes[row.place - 1] = _size_and_instant(row.b0)
+    [any_row, *_] = rows
+    return Standing(
+        sizes, int(any_row.total or 0), None if any_row.round_at is None else in_utc(any_row.round_at), any_row.day
+    )
+
+
+def _size_and_instant(both: str) -> tuple[int, datetime]:
+    return int(both[26:]), in_utc(datetime.fromisoformat(both[:26]))
 
 
 def levels_of_product(
@@ -85,12 +130,16 @@ def first_after(connection: sa.Connection, product_id: int, at: datetime) -> dat
 def put_samples(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Write samples, each in place of one of the same series and instant."""
     for part in batched(rows):
-        connection.execute(_PUT_SAMPLES, part)
+        _PUT_SAMPLES.run(connection, *part)
 
 
-def _put_samples() -> mysql.Insert:
-    put = mysql.insert(s)
-    return put.on_duplicate_key_update(bytes=put.inserted.bytes)
+def _of_columns(table: sa.Table, *names: str) -> mysql.Insert:
+    return mysql.insert(table).values({name: sa.bindparam(name) for name in names})
+
+
+def _put_samples() -> Prepared:
+    put = _of_columns(s, "product_id", "account_id", "category", "at", "bytes")
+    return Prepared(put.on_duplicate_key_update(bytes=put.inserted.bytes))
 
 
 _PUT_SAMPLES = _put_samples()
@@ -118,20 +167,21 @@ def all_stored(connection: sa.Connection, product_id: int) -> list[StoredRecord]
 def add_stored(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Add to what is kept, or begin it; the newest instants stand."""
     for part in batched(rows):
-        connection.execute(_ADD_STORED, part)
+        _ADD_STORED.run(connection, *part)
 
 
-def _add_stored() -> mysql.Insert:
-    put = mysql.insert(k)
-    figures = {name: k.c[name] + put.inserted[name] for name in ("bytes", "week_ago", "month_ago", "quarter_ago")}
+def _add_stored() -> Prepared:
+    put = _of_columns(k, "product_id", "account_id", "kind", "name", *_FIGURES, "at", "used_at")
+    figures = {name: k.c[name] + put.inserted[name] for name in _FIGURES}
     said = put.inserted.used_at
     later = {
         "at": sa.func.greatest(k.c.at, put.inserted.at),
         "used_at": sa.func.coalesce(sa.func.greatest(k.c.used_at, said), said, k.c.used_at),
     }
-    return put.on_duplicate_key_update(**figures, **later)
+    return Prepared(put.on_duplicate_key_update(**figures, **later))
 
 
+_FIGURES = ("bytes", "week_ago", "month_ago", "quarter_ago")
 _ADD_STORED = _add_stored()
 
 

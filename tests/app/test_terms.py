@@ -17,7 +17,7 @@ DESK = {"buyer": "TERN", "reference": "DESK", "unit_price": "55", "first_day": "
 
 
 def told(database: Database, seller: str, table: str) -> list[dict[str, str]]:
-    return database.snapshot(terms_admin.rows, actor_of(seller), seller)[0][table]
+    return database.snapshot(terms_admin.rows, actor_of(seller), seller, table, "", 0, 100).rows
 
 
 def test_what_is_changed_by_hand_counts_in_open_months_alone(books: Database) -> None:  # noqa: F811
@@ -116,3 +116,23 @@ def test_a_file_is_loaded_whole_or_not_at_all(books: Database) -> None:  # noqa:
         loaded(books, "NORTH", "NORTH", "exchange_rates", rates)
     with pytest.raises(Refused, match="There is no account"):
         loaded(books, "NORTH", "MSP", "charges", charges)
+
+
+def test_any_number_of_terms_is_listed_by_window_and_found_by_words(books: Database) -> None:  # noqa: F811
+    north = actor_of("MSP")
+    lines = ["buyer,reference,description,unit_price,first_day,every"]
+    lines += [f"TERN,R{n},{'Line rental' if n % 2 else 'Visit 50 %'},{n + 1},2026-01-01,month" for n in range(1_200)]
+    file = read_table("charges.csv", "\n".join(lines).encode())
+    merged, faults = books.run(terms_admin.load, north, "MSP", "charges", file)
+    assert (merged.created, faults) == (1_200, [])
+    there = terms_admin.counts
+    total = books.snapshot(there, north, "MSP")["charges"]
+    found = books.snapshot(terms_admin.rows, north, "MSP", "charges", "tern rental", 100, 50)
+    assert (found.total, len(found.rows), found.names) == (600, 50, {"TERN": "Tern"})
+    assert books.snapshot(terms_admin.rows, north, "MSP", "charges", "50 %", 0, 0).total == 600
+    assert books.snapshot(terms_admin.rows, north, "MSP", "charges", "5_ %", 0, 0).total == 0, "no wildcard"
+    whole = books.snapshot(lambda tx: list(terms_admin.every(tx, north, "MSP", "charges", "")))
+    assert len(whole) == total == len({(each["buyer"], each["reference"]) for each in whole})
+    with pytest.raises(Refused, match="There is a charge TERN R7 already") as refused:
+        books.run(terms_admin.put, north, "MSP", "charges", {**DESK, "reference": "R7"}, True)
+    assert refused.value.problem.status == 409

@@ -211,7 +211,7 @@ def test_a_payment_by_hand_and_from_a_bank_file(open_page: Open, database_of_add
 
 def test_a_charge_by_hand(open_page: Open) -> None:
     page = open_page(at="/prices?show=terms")
-    charges = page.get_by_role("region", name="Charges", exact=True)
+    charges = page.get_by_role("region", name="Terms", exact=True)
     press(charges.get_by_role("button", name="Add charge"))
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Buyer").select_option(label="Tern Housing Association")
@@ -224,6 +224,14 @@ def test_a_charge_by_hand(open_page: Open) -> None:
     dialog.get_by_label("Last day").fill("")
     press(dialog.get_by_role("button", name="Save"))
     expect(charges.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()
+    press(charges.get_by_role("button", name="Add charge"))
+    again = {"Reference": "SITE-VISIT", "Unit price": "95", "First day": "2026-11-12"}
+    dialog.get_by_label("Buyer").select_option(label="Tern Housing Association")
+    for label, text in again.items():
+        dialog.get_by_label(label).fill(text)
+    press(dialog.get_by_role("button", name="Save"))
+    expect(dialog.get_by_role("alert")).to_contain_text("There is a charge TERN SITE-VISIT already")
+    press(dialog.get_by_role("button", name="Cancel"))
     press(charges.get_by_role("button", name="Remove TERN SITE-VISIT"))
     press(page.get_by_role("status", name="Last action").get_by_role("button", name="Undo"))
     expect(charges.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()
@@ -233,7 +241,8 @@ def test_a_charge_by_hand(open_page: Open) -> None:
 
 def test_exchange_rates_from_a_file(open_page: Open) -> None:
     page = open_page(at="/prices?show=terms")
-    rates = page.get_by_role("region", name="Exchange rates", exact=True)
+    rates = page.get_by_role("region", name="Terms", exact=True)
+    press(rates.get_by_role("button", name=re.compile("^Exchange rates")))
     press(rates.get_by_role("button", name="Load exchange rates"))
     dialog = page.get_by_role("dialog")
 

@@ -3,8 +3,8 @@ cells as an intake has them and checked the same way."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
-from dataclasses import replace
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -16,7 +16,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged
-from fair_ladle.app.plumbing.problems import invalid, not_allowed, not_found
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import terms
 from fair_ladle.app.statements.rate_cards import RateCards
@@ -33,42 +33,79 @@ KEYS = {
 """Which of them name a row."""
 RENAMED = {"from": "of", "to": "into"}
 NAMED = ("seller", "buyer", "product")
-MOST = 2000
-"""Rows of a table told at once."""
+AT_ONCE = 1000
+"""Rows read at once of all."""
 Cells = dict[str, str]
 
 
-def rows(tx: Transaction, actor: Actor, seller: str) -> tuple[dict[str, list[Cells]], dict[str, str]]:
-    """A seller's rows by table, as cells, and what the buyers in them are called, for whoever runs it or an account
-    above it. Exchange rates, the newest first, are told to whoever has prices of its own, which they count for, and to
-    the operator."""
-    accounts = accounts_service.known(tx)
-    row_of_seller = accounts_service.row_in_scope(accounts, actor, seller)
-    seller_id = int(accounts.ids[row_of_seller])
-    exchanges = row_of_seller == 0 or seller in RateCards(tx, accounts).sellers
-    products = {each.id: each.code for each in pools.products(tx)}
+@dataclass(frozen=True)
+class Listed:
+    """Rows of a table as cells, how many there are in all, and what the buyers in them are called."""
 
-    def cell(name: str, row: Any) -> str:
+    total: int
+    rows: list[Cells]
+    names: dict[str, str]
+
+
+class _Told:
+    """A seller's rows of a table, as whoever runs it or an account above it is told them."""
+
+    def __init__(self, tx: Transaction, actor: Actor, seller: str, table: str, find: str):
+        self.tx, self.table, self.words = tx, table, find.split()[:10]
+        if table not in COLUMNS:
+            raise not_found("table of terms", table)
+        self.accounts = accounts_service.known(tx)
+        row = accounts_service.row_in_scope(self.accounts, actor, seller)
+        self.seller_id = None if table == EXCHANGE else int(self.accounts.ids[row])
+        # Exchange rates are told to whoever has prices of its own, which they count for, and to the operator.
+        self.are_told = table != EXCHANGE or row == 0 or seller in RateCards(tx, self.accounts).sellers
+        self.products = {each.id: each.code for each in pools.products(tx)}
+
+    def count(self) -> int:
+        return terms.count(self.tx, self.table, self.seller_id, self.words) if self.are_told else 0
+
+    def rows(self, offset: int, limit: int) -> list[Cells]:
+        if not self.are_told:
+            return []
+        found = terms.rows_of(self.tx, self.table, self.seller_id, self.words, offset, limit)
+        return [{name: self._cell(name, row) for name in COLUMNS[self.table]} for row in found]
+
+    def _cell(self, name: str, row: Any) -> str:
         if name == "buyer":
-            return accounts.tree.codes[accounts.row_of_id[row.buyer_id]]
+            return self.accounts.tree.codes[self.accounts.row_of_id[row.buyer_id]]
         if name == "product":
-            return products.get(row.product_id, "")
+            return self.products.get(row.product_id, "")
         value = getattr(row, RENAMED.get(name, name))
         return "" if value is None else plain(value) if hasattr(value, "as_tuple") else str(value)
 
-    found: dict[str, list[Cells]] = {}
-    for table, columns in COLUMNS.items():
-        if table == EXCHANGE and not exchanges:
-            found[table] = []
-            continue
-        kept = terms.rows_of(tx, table, None if table == EXCHANGE else seller_id, MOST)
-        found[table] = [{name: cell(name, row) for name in columns} for row in kept]
-    buyers = {row["buyer"] for table in OF_BUYER for row in found.get(table, [])}
-    return found, {code: accounts.name(accounts.tree.row(code)) for code in sorted(buyers)}
+    def name(self, code: str) -> str:
+        return self.accounts.name(self.accounts.tree.row(code))
 
 
-def put(tx: Transaction, actor: Actor, seller: str, table: str, cells: Mapping[str, str]) -> None:
-    """Make a row, or change that of the same key; refused with the cell where something is wrong.
+def rows(tx: Transaction, actor: Actor, seller: str, table: str, find: str, offset: int, limit: int) -> Listed:
+    """A window of a seller's rows of a table in which each word of ``find`` stands, the newest first."""
+    told = _Told(tx, actor, seller, table, find)
+    found = told.rows(offset, limit)
+    buyers = {row["buyer"] for row in found if "buyer" in row}
+    return Listed(told.count(), found, {code: told.name(code) for code in sorted(buyers)})
+
+
+def counts(tx: Transaction, actor: Actor, seller: str) -> dict[str, int]:
+    """How many rows each table of a seller has."""
+    return {table: _Told(tx, actor, seller, table, "").count() for table in COLUMNS}
+
+
+def every(tx: Transaction, actor: Actor, seller: str, table: str, find: str) -> Iterator[Cells]:
+    """All of these rows."""
+    told, offset = _Told(tx, actor, seller, table, find), 0
+    while part := told.rows(offset, AT_ONCE):
+        yield from part
+        offset += AT_ONCE
+
+
+def put(tx: Transaction, actor: Actor, seller: str, table: str, cells: Mapping[str, str], is_new: bool = False) -> None:
+    """Make a row, or change that of the same key; refused with the cell where something is wrong, and where one said to
+    be new is there.
 
     Writes the row by its key; the last who writes it counts. Closed months keep what they were closed with.
     """
@@ -80,6 +117,9 @@ def put(tx: Transaction, actor: Actor, seller: str, table: str, cells: Mapping[s
     merged, faults = _load(tx, accounts, seller, table, sheet)
     for fault in faults:
         raise invalid(f"{fault.found}: expected {fault.expected}.", fault.column)
+    if is_new and not merged.created:
+        why = f"There is a {WORDS[table]} {_called(table, full)} already; change it instead."
+        raise conflict(why, where=KEYS[table][-1])
     if merged.created or merged.changed:
         said = {name: text for name, text in full.items() if text}
         entry = log_service.Entry(SET[table], _called(table, full), seller_id, None, said)

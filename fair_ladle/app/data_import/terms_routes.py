@@ -9,6 +9,7 @@ from fastapi import Body, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.data_import import terms_admin
+from fair_ladle.app.plumbing.exports import Format, sheet
 from fair_ladle.app.plumbing.foreign import table_of
 from fair_ladle.app.plumbing.http import Db, FileFault, Keyed, Who
 from fair_ladle.app.plumbing.routing import Router
@@ -22,18 +23,19 @@ CellsBody = dict[Annotated[str, Field(max_length=20)], Annotated[str, Field(max_
 
 
 class TermsTable(BaseModel):
-    """The rows of a table, and which of their cells name a row."""
+    """A table: its cells, those that name a row, and how many rows it has."""
 
     table: Table
     key: list[str]
     columns: list[str]
+    total: int
+
+
+class TermsRows(BaseModel):
+    """Rows of a table, how many there are in all, and what the buyers in them are called, by their codes."""
+
+    total: int
     rows: list[dict[str, str]]
-
-
-class TermsTables(BaseModel):
-    """What a seller charges besides its prices, and what the buyers in it are called, by their codes."""
-
-    tables: list[TermsTable]
     names: dict[str, str]
 
 
@@ -53,26 +55,51 @@ class LoadedTerms(BaseModel):
     faults: list[FileFault]
 
 
-@routes.get("/{seller}", response_model=TermsTables)
-def terms(db: Db, who: Who, seller: str) -> Any:
-    """What a seller charges, gives off and taxes besides its prices."""
-    found, names = db.snapshot(terms_admin.rows, who, seller)
-    tables = [
+@routes.get("/{seller}", response_model=list[TermsTable])
+def tables(db: Db, who: Who, seller: str) -> Any:
+    """The tables of what a seller charges, gives off and taxes besides its prices."""
+    return [
         {
             "table": table,
             "key": list(terms_admin.KEYS[table]),
             "columns": list(terms_admin.COLUMNS[table]),
-            "rows": rows,
+            "total": total,
         }
-        for table, rows in found.items()
+        for table, total in db.snapshot(terms_admin.counts, who, seller).items()
     ]
-    return {"tables": tables, "names": names}
+
+
+Find = Annotated[str, Query(max_length=200)]
+
+
+@routes.get("/{seller}/{table}", response_model=TermsRows)
+def rows(
+    db: Db,
+    who: Who,
+    seller: str,
+    table: Table,
+    find: Find = "",
+    offset: int = Query(0, ge=0, le=1_000_000),
+    limit: int = Query(100, ge=0, le=500),
+) -> Any:
+    """Rows of a table, the newest first; with ``find`` those in which each of its words stands."""
+    found = db.snapshot(terms_admin.rows, who, seller, table, find, offset, limit)
+    return TermsRows(total=found.total, rows=found.rows, names=found.names)
+
+
+@routes.get("/{seller}/{table}/export", response_class=Response)
+def export_terms(db: Db, who: Who, form: Format, seller: str, table: Table, find: Find = "") -> Response:
+    """All rows of a table, or those asked for, as a file that can be loaded again."""
+    columns = terms_admin.COLUMNS[table]
+    db.snapshot(terms_admin.rows, who, seller, table, find, 0, 0)
+    rows = ([row[name] for name in columns] for row in db.stream(terms_admin.every, who, seller, table, find))
+    return sheet(f"{table.replace('_', '-')}-{seller}", form, columns, rows)
 
 
 @routes.put("/{seller}/{table}", status_code=204, response_class=Response)
-def put(db: Keyed, who: Who, seller: str, table: Table, body: TermsRow) -> Response:
-    """Make a row, or change that of the same key."""
-    db.run(terms_admin.put, who, seller, table, body.cells)
+def put(db: Keyed, who: Who, seller: str, table: Table, body: TermsRow, new: bool = False) -> Response:
+    """Make a row, or change that of the same key; ``new`` refuses one that is there."""
+    db.run(terms_admin.put, who, seller, table, body.cells, new)
     return Response(status_code=204)
 
 

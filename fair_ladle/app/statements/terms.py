@@ -4,7 +4,7 @@ and bringing it in."""
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
@@ -41,14 +41,39 @@ def load(tx: Transaction, table: str, rows: list[dict[str, Any]]) -> Merged:
     return merged
 
 
-def rows_of(tx: Transaction, table: str, seller_id: int | None, limit: int) -> list[Any]:
-    """A seller's rows of a table of terms (all, of a table without sellers), by their key; the newest days first where
-    that is of days."""
+SAID = ("reference", "description", "tax_class", "currency", "of", "into")
+"""What of a row is looked through for words, besides its buyer and product."""
+
+
+def _asked(table: str, seller_id: int | None, words: Sequence[str]) -> tuple[sa.Table, sa.FromClause, list[Any]]:
     named = metadata.tables[table]
-    wanted = sa.select(named).where(sa.true() if seller_id is None else named.c.seller_id == seller_id)
+    source: sa.FromClause = named
+    said: list[sa.ColumnElement[Any]] = [named.c[name] for name in SAID if name in named.c]
+    for column, beside in (("buyer_id", metadata.tables["accounts"]), ("product_id", metadata.tables["products"])):
+        if words and column in named.c:
+            source = source.outerjoin(beside, beside.c.id == named.c[column])
+            said += [beside.c.code, beside.c.name]
+    wanted: list[Any] = [] if seller_id is None else [named.c.seller_id == seller_id]
+    wanted += [sa.or_(*(each.contains(word, autoescape=True) for each in said)) for word in words]
+    return named, source, wanted
+
+
+def count(tx: Transaction, table: str, seller_id: int | None, words: Sequence[str] = ()) -> int:
+    """How many rows of a table of terms a seller has (all, of a table without sellers) in which each of some words
+    stands."""
+    _, source, wanted = _asked(table, seller_id, words)
+    return int(tx.connection.scalar(sa.select(sa.func.count()).select_from(source).where(*wanted)) or 0)
+
+
+def rows_of(
+    tx: Transaction, table: str, seller_id: int | None, words: Sequence[str], offset: int, limit: int
+) -> list[Any]:
+    """A window of these rows, by their key; the newest days first where that is of days."""
+    named, source, wanted = _asked(table, seller_id, words)
     day = named.c.get("day", named.c.get("first_day"))
     assert day is not None
-    return list(tx.connection.execute(wanted.order_by(day.desc(), *named.primary_key).limit(limit)))
+    found = sa.select(named).select_from(source).where(*wanted).order_by(day.desc(), *named.primary_key)
+    return list(tx.connection.execute(found.offset(offset).limit(limit)))
 
 
 def drop(tx: Transaction, table: str, key: dict[str, Any]) -> bool:

@@ -4942,10 +4942,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Terms
-         * @description What a seller charges, gives off and taxes besides its prices.
+         * Tables
+         * @description The tables of what a seller charges, gives off and taxes besides its prices.
          */
-        get: operations["terms_api_terms__seller__get"];
+        get: operations["tables_api_terms__seller__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4961,12 +4961,36 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Rows
+         * @description Rows of a table, the newest first; with ``find`` those in which each of its words stands.
+         */
+        get: operations["rows_api_terms__seller___table__get"];
         /**
          * Put
-         * @description Make a row, or change that of the same key.
+         * @description Make a row, or change that of the same key; ``new`` refuses one that is there.
          */
         put: operations["put_api_terms__seller___table__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/terms/{seller}/{table}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Terms
+         * @description All rows of a table, or those asked for, as a file that can be loaded again.
+         */
+        get: operations["export_terms_api_terms__seller___table__export_get"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -12569,35 +12593,37 @@ export interface components {
             };
         };
         /**
+         * TermsRows
+         * @description Rows of a table, how many there are in all, and what the buyers in them are called, by their codes.
+         */
+        TermsRows: {
+            /** Names */
+            names: {
+                [key: string]: string;
+            };
+            /** Rows */
+            rows: {
+                [key: string]: string;
+            }[];
+            /** Total */
+            total: number;
+        };
+        /**
          * TermsTable
-         * @description The rows of a table, and which of their cells name a row.
+         * @description A table: its cells, those that name a row, and how many rows it has.
          */
         TermsTable: {
             /** Columns */
             columns: string[];
             /** Key */
             key: string[];
-            /** Rows */
-            rows: {
-                [key: string]: string;
-            }[];
             /**
              * Table
              * @enum {string}
              */
             table: "charges" | "discounts" | "credits" | "tax_rates" | "exchange_rates";
-        };
-        /**
-         * TermsTables
-         * @description What a seller charges besides its prices, and what the buyers in it are called, by their codes.
-         */
-        TermsTables: {
-            /** Names */
-            names: {
-                [key: string]: string;
-            };
-            /** Tables */
-            tables: components["schemas"]["TermsTable"][];
+            /** Total */
+            total: number;
         };
         /**
          * TierBody
@@ -44897,7 +44923,7 @@ export interface operations {
             };
         };
     };
-    terms_api_terms__seller__get: {
+    tables_api_terms__seller__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -44914,7 +44940,124 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TermsTables"];
+                    "application/json": components["schemas"]["TermsTable"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    rows_api_terms__seller___table__get: {
+        parameters: {
+            query?: {
+                find?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                seller: string;
+                table: "charges" | "discounts" | "credits" | "tax_rates" | "exchange_rates";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsRows"];
                 };
             };
             /** @description Cannot be read */
@@ -45011,7 +45154,9 @@ export interface operations {
     };
     put_api_terms__seller___table__put: {
         parameters: {
-            query?: never;
+            query?: {
+                new?: boolean;
+            };
             header?: {
                 "Idempotency-Key"?: string | null;
             };
@@ -45029,6 +45174,121 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    export_terms_api_terms__seller___table__export_get: {
+        parameters: {
+            query?: {
+                find?: string;
+                form?: "csv" | "xlsx" | "tsv" | "print" | "columns";
+                column?: string[];
+            };
+            header?: never;
+            path: {
+                seller: string;
+                table: "charges" | "discounts" | "credits" | "tax_rates" | "exchange_rates";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

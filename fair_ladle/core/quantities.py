@@ -61,7 +61,7 @@ def short(number: Decimal) -> Decimal:
 
 def half_up_exactly(amount: Fraction, decimals: int) -> Decimal:
     """An exact amount rounded once to so many decimals, halves away from zero."""
-    top, bottom = (abs(amount) * 10**decimals).as_integer_ratio()
+    top, bottom = abs(amount.numerator) * 10**decimals, amount.denominator  # a product of fractions is shortened first
     minor = (2 * top + bottom) // (2 * bottom)
     return Decimal(-minor if amount < 0 else minor).scaleb(-decimals)
 

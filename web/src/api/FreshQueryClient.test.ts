@@ -29,6 +29,17 @@ describe('what is asked anew after an act', () => {
     expect(queries.getQueryState(['products'])?.fetchStatus).toBe('idle')
   })
 
+  it('reaches who waits for it without showing it', async () => {
+    const queries = new FreshQueryClient()
+    const server = answers()
+    const waits = queries.fetchQuery({ queryKey: ['groups'], queryFn: server.queryFn })
+    void queries.invalidateQueries()
+    server.asked[0]?.('before the act')
+    await vi.waitFor(() => expect(server.asked).toHaveLength(2))
+    server.asked[1]?.('after the act')
+    expect(await waits).toBe('after the act')
+  })
+
   it('leaves what nothing was said of', () => {
     const queries = new FreshQueryClient()
     const server = answers()

@@ -9,9 +9,11 @@ export class FreshQueryClient extends QueryClient {
     filters?: InvalidateQueryFilters<Key>,
     options?: InvalidateOptions,
   ): Promise<void> {
-    for (const query of this.getQueryCache().findAll({ ...filters, fetchStatus: 'fetching' }))
-      // One on screen goes straight on to its next request; another starts again when it is shown.
-      void query.cancel(query.isActive() ? { silent: true } : { revert: true })
+    for (const query of this.getQueryCache().findAll({ ...filters, fetchStatus: 'fetching' })) {
+      void query.cancel({ silent: true })
+      // What is on screen is asked for anew below; somebody may wait for another one.
+      if (!query.isActive()) query.fetch().catch(() => undefined)
+    }
     return super.invalidateQueries(filters, options)
   }
 }

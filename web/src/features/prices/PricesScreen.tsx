@@ -112,13 +112,17 @@ export default function PricesScreen() {
         <h1>Prices</h1>
         <StatementTabs at="prices" />
         <span className="seg" role="group" aria-label="Which prices">
-          <button type="button" aria-pressed={shows === 'charge'} onClick={() => change({ show: 'charge' })}>
+          <button
+            type="button"
+            aria-pressed={shows === 'charge'}
+            onClick={() => change({ show: 'charge', find: null })}
+          >
             What you charge
           </button>
           <button
             type="button"
             aria-pressed={shows === 'terms'}
-            onClick={() => change({ show: 'terms', product: null })}
+            onClick={() => change({ show: 'terms', product: null, find: null })}
           >
             Charges, discounts and tax
           </button>

@@ -134,7 +134,7 @@ export function Terms({
   if (may)
     columns.push({
       key: 'do',
-      title: '',
+      title: 'Actions',
       width: `${ACTIONS}px`,
       cell: ({ cells }) => (
         <>

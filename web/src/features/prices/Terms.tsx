@@ -129,7 +129,11 @@ export function Terms({
     width: grows ? `minmax(${width}px, 1fr)` : `${width}px`,
     fig,
     cell: ({ cells, buyer }) =>
-      some[0] === 'buyer' ? (buyer ?? cells.buyer) : shown(some, (name) => cells[name] ?? '', prices),
+      some[0] === 'buyer' ? (
+        <span title={buyer}>{buyer ?? cells.buyer}</span>
+      ) : (
+        shown(some, (name) => cells[name] ?? '', prices)
+      ),
   }))
   if (may)
     columns.push({

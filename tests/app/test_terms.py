@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.data_import import terms_admin
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
@@ -119,20 +120,37 @@ def test_a_file_is_loaded_whole_or_not_at_all(books: Database) -> None:  # noqa:
 
 
 def test_any_number_of_terms_is_listed_by_window_and_found_by_words(books: Database) -> None:  # noqa: F811
-    north = actor_of("MSP")
+    msp = actor_of("MSP")
     lines = ["buyer,reference,description,unit_price,first_day,every"]
     lines += [f"TERN,R{n},{'Line rental' if n % 2 else 'Visit 50 %'},{n + 1},2026-01-01,month" for n in range(1_200)]
     file = read_table("charges.csv", "\n".join(lines).encode())
-    merged, faults = books.run(terms_admin.load, north, "MSP", "charges", file)
+    merged, faults = books.run(terms_admin.load, msp, "MSP", "charges", file)
     assert (merged.created, faults) == (1_200, [])
     there = terms_admin.counts
-    total = books.snapshot(there, north, "MSP")["charges"]
-    found = books.snapshot(terms_admin.rows, north, "MSP", "charges", "tern rental", 100, 50)
+    total = books.snapshot(there, msp, "MSP")["charges"]
+    found = books.snapshot(terms_admin.rows, msp, "MSP", "charges", "tern rental", 100, 50)
     assert (found.total, len(found.rows), found.names) == (600, 50, {"TERN": "Tern"})
-    assert books.snapshot(terms_admin.rows, north, "MSP", "charges", "50 %", 0, 0).total == 600
-    assert books.snapshot(terms_admin.rows, north, "MSP", "charges", "5_ %", 0, 0).total == 0, "no wildcard"
-    whole = books.snapshot(lambda tx: list(terms_admin.every(tx, north, "MSP", "charges", "")))
+    assert books.snapshot(terms_admin.rows, msp, "MSP", "charges", "50 %", 0, 0).total == 600
+    assert books.snapshot(terms_admin.rows, msp, "MSP", "charges", "5_ %", 0, 0).total == 0, "no wildcard"
+    whole = books.snapshot(lambda tx: list(terms_admin.every(tx, msp, "MSP", "charges", "")))
     assert len(whole) == total == len({(each["buyer"], each["reference"]) for each in whole})
     with pytest.raises(Refused, match="There is a charge TERN R7 already") as refused:
-        books.run(terms_admin.put, north, "MSP", "charges", {**DESK, "reference": "R7"}, True)
+        books.run(terms_admin.put, msp, "MSP", "charges", {**DESK, "reference": "R7"}, True)
     assert refused.value.problem.status == 409
+
+
+def test_what_a_buyer_is_called_is_not_told_once_it_was_moved_away(books: Database) -> None:  # noqa: F811
+    north = actor_of("NORTH")
+    books.run(terms_admin.put, north, "NORTH", "charges", {**DESK, "buyer": "QUAY"})
+
+    def found(words: str) -> tuple[int, dict[str, str]]:
+        listed = books.snapshot(terms_admin.rows, north, "NORTH", "charges", words, 0, 9)
+        return listed.total, listed.names
+
+    with books.transaction() as tx:
+        accounts_service.change(tx, accounts_service.ids_by_code(tx)["QUAY"], {"name": "Harbour"})
+    assert found("harbour") == (1, {"QUAY": "Harbour"})
+    with books.transaction() as tx:
+        accounts_service.move(tx, "QUAY", "MSP")
+        accounts_service.structure_changed(tx)
+    assert found("harbour") == (0, {}) and found("desk") == (1, {})

@@ -51,23 +51,25 @@ class _Told:
     """A seller's rows of a table, as whoever runs it or an account above it is told them."""
 
     def __init__(self, tx: Transaction, actor: Actor, seller: str, table: str, find: str):
-        self.tx, self.table, self.words = tx, table, find.split()[:10]
         if table not in COLUMNS:
             raise not_found("table of terms", table)
+        self.tx, self.actor, self.table = tx, actor, table
         self.accounts = accounts_service.known(tx)
         row = accounts_service.row_in_scope(self.accounts, actor, seller)
-        self.seller_id = None if table == EXCHANGE else int(self.accounts.ids[row])
+        seller_id = None if table == EXCHANGE else int(self.accounts.ids[row])
+        top = accounts_service.top_row(self.accounts, actor)
+        self.asked = terms.TermsAsked(table, seller_id, self.accounts, top, find.split()[:10])
         # Exchange rates are told to whoever has prices of its own, which they count for, and to the operator.
         self.are_told = table != EXCHANGE or row == 0 or seller in RateCards(tx, self.accounts).sellers
         self.products = {each.id: each.code for each in pools.products(tx)}
 
     def count(self) -> int:
-        return terms.count(self.tx, self.table, self.seller_id, self.words) if self.are_told else 0
+        return terms.count(self.tx, self.asked) if self.are_told else 0
 
     def rows(self, offset: int, limit: int) -> list[Cells]:
         if not self.are_told:
             return []
-        found = terms.rows_of(self.tx, self.table, self.seller_id, self.words, offset, limit)
+        found = terms.rows_of(self.tx, self.asked, offset, limit)
         return [{name: self._cell(name, row) for name in COLUMNS[self.table]} for row in found]
 
     def _cell(self, name: str, row: Any) -> str:
@@ -78,16 +80,18 @@ class _Told:
         value = getattr(row, RENAMED.get(name, name))
         return "" if value is None else plain(value) if hasattr(value, "as_tuple") else str(value)
 
-    def name(self, code: str) -> str:
-        return self.accounts.name(self.accounts.tree.row(code))
+    def names(self, rows: Collection[Cells]) -> dict[str, str]:
+        """What the buyers in some rows are called: those that were moved away are not the seller's any more."""
+        buyers = sorted({row["buyer"] for row in rows if "buyer" in row})
+        seen = [each for each in buyers if accounts_service.is_in_scope(self.accounts, self.actor, each)]
+        return accounts_service.names(self.accounts, seen)
 
 
 def rows(tx: Transaction, actor: Actor, seller: str, table: str, find: str, offset: int, limit: int) -> Listed:
     """A window of a seller's rows of a table in which each word of ``find`` stands, the newest first."""
     told = _Told(tx, actor, seller, table, find)
     found = told.rows(offset, limit)
-    buyers = {row["buyer"] for row in found if "buyer" in row}
-    return Listed(told.count(), found, {code: told.name(code) for code in sorted(buyers)})
+    return Listed(told.count(), found, told.names(found))
 
 
 def counts(tx: Transaction, actor: Actor, seller: str) -> dict[str, int]:

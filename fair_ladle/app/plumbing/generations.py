@@ -82,7 +82,7 @@ def renew_past(
 
 
 EARLIEST = date(1900, 1, 1)
-MOST, FEW = 20_000, 1_000
+MOST, FEW = 10_000, 1_000
 """So many accounts of a late change are told; so many changes in a row, and nobody goes after each."""
 LONG = 2**20
 """Bytes of what was told in all that are read."""

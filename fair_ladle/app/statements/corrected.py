@@ -38,9 +38,9 @@ from fair_ladle.core.readings import read_days
 from fair_ladle.core.settling import pool_of
 from fair_ladle.core.tree import Ints
 
-PART, AT_LEAST = 3, 200
-"""A correction goes through no more than this part of all accounts (or through so many), else the month is worked out
-whole."""
+PART, AT_LEAST, MOST = 3, 200, 10_000
+"""A correction goes through no more than this part of all accounts (or through so many), and never through more than
+the last; else the month is worked out whole."""
 
 
 def kept_totals(tx: Transaction, product: Product, first: date, made_of: str) -> ProductTotals | None:
@@ -138,7 +138,7 @@ class _Trees:
 
     def are_many(self, accounts: Sized) -> bool:
         """Whether it is rather worked out whole than to correct it by so many accounts."""
-        return len(accounts) > max(len(self.wholes[0].tree) // PART, AT_LEAST)
+        return len(accounts) > min(max(len(self.wholes[0].tree) // PART, AT_LEAST), MOST)
 
     def _rows(self, whole: Accounts) -> list[int]:
         return [whole.row_of_id[each] for each in self.concerned if each in whole.row_of_id]

@@ -13,6 +13,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
@@ -45,31 +46,47 @@ SAID = ("reference", "description", "tax_class", "currency", "of", "into")
 """What of a row is looked through for words, besides its buyer and product."""
 
 
-def _asked(table: str, seller_id: int | None, words: Sequence[str]) -> tuple[sa.Table, sa.FromClause, list[Any]]:
-    named = metadata.tables[table]
+@dataclass(frozen=True)
+class TermsAsked:
+    """Rows of a table of terms: a seller's (all, of a table without sellers) in which each of some words stands. What
+    buyers are called is looked through below ``top`` (a row) alone: one that was moved away may be called something
+    else by now."""
+
+    table: str
+    seller_id: int | None
+    accounts: Accounts
+    top: int
+    words: Sequence[str] = ()
+
+
+def _asked(asked: TermsAsked) -> tuple[sa.Table, sa.FromClause, list[Any]]:
+    named, seller_id, words = metadata.tables[asked.table], asked.seller_id, asked.words
     source: sa.FromClause = named
     said: list[sa.ColumnElement[Any]] = [named.c[name] for name in SAID if name in named.c]
-    for column, beside in (("buyer_id", metadata.tables["accounts"]), ("product_id", metadata.tables["products"])):
-        if words and column in named.c:
-            source = source.outerjoin(beside, beside.c.id == named.c[column])
-            said += [beside.c.code, beside.c.name]
+    buyers, products = metadata.tables["accounts"], metadata.tables["products"]
+    if words and "buyer_id" in named.c:
+        source = source.outerjoin(buyers, buyers.c.id == named.c.buyer_id)
+        inside = accounts_service.in_branch(asked.accounts, asked.top, buyers.c.id)
+        said += [buyers.c.code, sa.case((inside, buyers.c.name), else_="")]
+    if words and "product_id" in named.c:
+        source = source.outerjoin(products, products.c.id == named.c.product_id)
+        said += [products.c.code, products.c.name]
     wanted: list[Any] = [] if seller_id is None else [named.c.seller_id == seller_id]
+    # Codes are told apart by their case, and looked for without it.
+    said = [each.collate("utf8mb4_unicode_ci") for each in said]
     wanted += [sa.or_(*(each.contains(word, autoescape=True) for each in said)) for word in words]
     return named, source, wanted
 
 
-def count(tx: Transaction, table: str, seller_id: int | None, words: Sequence[str] = ()) -> int:
-    """How many rows of a table of terms a seller has (all, of a table without sellers) in which each of some words
-    stands."""
-    _, source, wanted = _asked(table, seller_id, words)
+def count(tx: Transaction, asked: TermsAsked) -> int:
+    """How many of these rows there are."""
+    _, source, wanted = _asked(asked)
     return int(tx.connection.scalar(sa.select(sa.func.count()).select_from(source).where(*wanted)) or 0)
 
 
-def rows_of(
-    tx: Transaction, table: str, seller_id: int | None, words: Sequence[str], offset: int, limit: int
-) -> list[Any]:
+def rows_of(tx: Transaction, asked: TermsAsked, offset: int, limit: int) -> list[Any]:
     """A window of these rows, by their key; the newest days first where that is of days."""
-    named, source, wanted = _asked(table, seller_id, words)
+    named, source, wanted = _asked(asked)
     day = named.c.get("day", named.c.get("first_day"))
     assert day is not None
     found = sa.select(named).select_from(source).where(*wanted).order_by(day.desc(), *named.primary_key)

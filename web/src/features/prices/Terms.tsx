@@ -31,9 +31,9 @@ interface Shown {
 }
 
 const FROM_TO: Shown = { title: 'Days', cells: ['first_day', 'last_day'], width: 202 }
-const BUYER: Shown = { title: 'Buyer', cells: ['buyer'], width: 168, grows: true }
+const BUYER: Shown = { title: 'Buyer', cells: ['buyer'], width: 184, grows: true }
 const REFERENCE: Shown = { title: 'Reference', cells: ['reference'], width: 124 }
-const CLASS: Shown = { title: 'Tax class', cells: ['tax_class'], width: 92 }
+const CLASS: Shown = { title: 'Tax class', cells: ['tax_class'], width: 86 }
 const PERCENT: Shown = { title: 'Percent', cells: ['percent'], width: 84, fig: true }
 const COLUMNS: Record<Name, Shown[]> = {
   charges: [
@@ -47,10 +47,10 @@ const COLUMNS: Record<Name, Shown[]> = {
   ],
   discounts: [
     BUYER,
-    REFERENCE,
+    { ...REFERENCE, width: 148 },
     { title: 'Off', cells: ['product'], width: 150, grows: true },
     PERCENT,
-    { title: 'Ceiling a month', cells: ['ceiling', 'currency'], width: 124, fig: true },
+    { title: 'Ceiling in all', cells: ['ceiling', 'currency'], width: 124, fig: true },
     FROM_TO,
   ],
   credits: [BUYER, REFERENCE, { title: 'Amount', cells: ['amount', 'currency'], width: 124, fig: true }, FROM_TO],
@@ -62,7 +62,7 @@ const COLUMNS: Record<Name, Shown[]> = {
     { title: 'Rate', cells: ['rate'], width: 112, fig: true },
   ],
 }
-const ACTIONS = 150
+const ACTIONS = 138
 
 /** A row, and what its buyer is called. */
 interface Row {

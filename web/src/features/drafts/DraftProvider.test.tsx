@@ -188,6 +188,25 @@ describe('the open draft', () => {
     expect(Object.keys(draft.changes)).toHaveLength(2)
   })
 
+  it('keeps what is on its way when the page is loaded again before it is there', async () => {
+    Object.assign(server, { id: 4, revision: 2, changes: bySlot([cap('LARK', 4)]) })
+    await opened()
+    act(() => draft.forget([allocationSlot('LARK', 'MAIL')]))
+    typed(cap('TERN', 20))
+    window.dispatchEvent(new Event('pagehide'))
+    cleanup()
+    server.asked = 0
+    await opened()
+    await waitFor(() => expect(caps()).toEqual({ TERN: 20 }))
+    await settled()
+    expect(draft.count).toBe(1)
+    // Nothing of it is done once more.
+    cleanup()
+    Object.assign(server, { id: null, changes: {}, asked: 0 })
+    await opened()
+    expect(draft.count).toBe(0)
+  })
+
   it('keeps what is typed while the server fails, and acts on the whole of it once it answers', async () => {
     await opened()
     server.fails = true

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { api, ApiError, take } from '../../api/client'
-import { draftNow, draftLooked, useCan, type DraftBody } from '../../api/queries'
+import { draftNow, draftLooked, me, useCan, type DraftBody } from '../../api/queries'
 import {
   bySlot,
   difference,
@@ -13,6 +13,7 @@ import {
   type Changes,
 } from '../../domain/draft'
 import { DraftContext, type CellName, type OpenDraft } from './context'
+import { keepUnsent, takeUnsent } from './unsent'
 
 const REST = 40
 const CHOSEN = 'fair-ladle-open-draft'
@@ -35,6 +36,8 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   const queries = useQueryClient()
   const [chosen, setChosen] = useState<number | null>(() => Number(sessionStorage.getItem(CHOSEN)) || null)
   const sees = useCan('allocations.see')
+  const signedIn = useQuery(me).data
+  const who = `${signedIn?.email} for ${signedIn?.running.account}`
   const loaded = useQuery({ ...draftNow(chosen), staleTime: Infinity, enabled: sees })
   // What the draft holds is known at once to whoever asks, not only when it has been drawn.
   const latest = useRef(emptyDraft)
@@ -71,8 +74,23 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     if (loaded.data === undefined) return
     const typedBefore = kept.current.id === null ? difference({}, latest.current.changes) : nothingTyped
     begin(loaded.data)
-    if (!isEmpty(typedBefore)) act({ do: 'load', changes: withDifference(kept.current.changes, typedBefore) })
-  }, [loaded.data, begin, act])
+    for (const typed of [takeUnsent(who, kept.current.id) ?? nothingTyped, typedBefore])
+      if (!isEmpty(typed)) act({ do: 'load', changes: withDifference(latest.current.changes, typed) })
+  }, [loaded.data, begin, act, who])
+  // A page that is left or loaded again takes along what is on its way, since it may ask for the draft before that is
+  // there.
+  useEffect(() => {
+    const leaving = () => keepUnsent(who, kept.current.id, difference(kept.current.changes, latest.current.changes))
+    const back = (event: PageTransitionEvent) => {
+      if (event.persisted) takeUnsent(who, kept.current.id)
+    }
+    window.addEventListener('pagehide', leaving)
+    window.addEventListener('pageshow', back)
+    return () => {
+      window.removeEventListener('pagehide', leaving)
+      window.removeEventListener('pageshow', back)
+    }
+  }, [who])
   useEffect(() => {
     if (loaded.isError && chosen !== null) setChosen(null)
   }, [loaded.isError, chosen])

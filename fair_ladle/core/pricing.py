@@ -261,7 +261,10 @@ def charge(rate: Rate, days: Summed, decimals: int, period_days: int, cost: Frac
 
 def apportion(amount: Decimal, weights: Sequence[int], decimals: int) -> list[Decimal] | None:
     """An amount over weights in tree order by largest remainder in minor units; None without any weight."""
-    if not any(weights):
-        return None
-    minor = int(amount.scaleb(decimals))
-    return [Decimal(part).scaleb(-decimals) for part in largest_remainder(minor, weights)]
+    parts = apportion_minor(amount, weights, decimals)
+    return None if parts is None else [Decimal(part).scaleb(-decimals) for part in parts]
+
+
+def apportion_minor(amount: Decimal, weights: Sequence[int], decimals: int) -> list[int] | None:
+    """The same in minor units."""
+    return largest_remainder(int(amount.scaleb(decimals)), weights) if any(weights) else None

@@ -115,6 +115,10 @@ class Tree:
             slice(self.level_start[level], self.level_start[level + 1]) for level in range(1, len(self.level_start) - 1)
         ]
 
+    def place(self, code: str) -> int:
+        """An account's place in tree order; -1 where it is not in the tree."""
+        return int(self.depth_first[self.row(code)]) if code in self else -1
+
     def branch(self, row: int) -> Ints:
         """The rows of a branch in tree order, its top first."""
         first = int(self.depth_first[row])

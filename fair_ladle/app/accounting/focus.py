@@ -15,8 +15,9 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools.service import Product
-from fair_ladle.app.statements.billing import Line, parse_month
+from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.ledger import Statement
+from fair_ladle.app.statements.lines import Line
 from fair_ladle.app.statements.seller_months import is_closed, statements_of
 from fair_ladle.app.statements.usecases import statements
 from fair_ladle.core.calendar import MICRO, day_start, instant, month_after

@@ -12,8 +12,9 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
-from fair_ladle.app.statements.billing import LineDay, parse_month
+from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.ledger import Ledger, Statement
+from fair_ladle.app.statements.lines import LineDay
 from fair_ladle.app.statements.usecases import statements
 from fair_ladle.core.pricing import Basis
 from fair_ladle.core.statement_lines import Kind

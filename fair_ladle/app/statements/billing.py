@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
 from fractions import Fraction
-from functools import cached_property, lru_cache
+from functools import cached_property
 
 import numpy as np
 
@@ -19,75 +19,15 @@ from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.kept_books import kept_books
+from fair_ladle.app.statements.lines import Line, LineDay, PlacedLine, Share, line_day
 from fair_ladle.app.statements.months import PoolWeights, ProductMonth, months_of, read_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.app.statements.terms import Terms, of_sellers
 from fair_ladle.core.calendar import Day, month_of
 from fair_ladle.core.costing import Bearer, pool_cost, share_cost
-from fair_ladle.core.pricing import Charge, Rate, apportion, charge
-from fair_ladle.core.quantities import half_up_exactly, micro_text, units_to_micro
+from fair_ladle.core.pricing import Charge, Rate, apportion, apportion_minor, charge
+from fair_ladle.core.quantities import half_up_exactly, units_to_micro
 from fair_ladle.core.tree import Ints
-
-
-@dataclass(frozen=True)
-class Share:
-    """An account's part of a line: its part of the weights in units, and its part of the amount."""
-
-    account: str
-    quantity: Decimal
-    amount: Decimal
-
-
-@lru_cache(maxsize=16_384)
-def _in_units(grains: int, seconds: int, per_unit: int) -> str:
-    """Most days of most lines have figures that others have too."""
-    return micro_text(grains, seconds, per_unit)
-
-
-@dataclass(frozen=True)
-class LineDay:
-    """A day of a line: averages over it in units, to 6 decimals; ``cap`` None = no cap."""
-
-    day: date
-    hours: int
-    used: str
-    load: str
-    held: str
-    reserve: str
-    cap: str | None
-
-
-@lru_cache(maxsize=65_536)
-def _line_day(
-    day: date, seconds: int, used: int, load: int, held: int, reserve: int, cap: int, per_unit: int
-) -> LineDay:
-    """Many lines have the same of a day."""
-    return LineDay(
-        day,
-        seconds // 3600,
-        _in_units(used, seconds, per_unit),
-        _in_units(load, seconds, per_unit),
-        _in_units(held, seconds, per_unit),
-        _in_units(reserve, 1, per_unit),
-        None if cap < 0 else _in_units(cap, seconds, per_unit),
-    )
-
-
-@dataclass(frozen=True)
-class Line:
-    """A buyer's charge for one product; a line that is kept has its days with it."""
-
-    product: Product
-    rate: Rate
-    currency: str
-    charge: Charge
-    shares: tuple[Share, ...]
-    days: tuple[LineDay, ...] = ()
-
-    def with_days(self, days: tuple[LineDay, ...]) -> Line:
-        """The same with its days."""
-        return Line(self.product, self.rate, self.currency, self.charge, self.shares, days)
-
 
 Progress = Callable[[int, int], None]
 """Hears of how many are done, and of how many there are."""
@@ -146,7 +86,7 @@ class BillingPeriod:
         self._costs: dict[tuple[str, str, str], Fraction | None] = {}
         self._has_cost: dict[tuple[str, str, str], bool] = {}
         self._unpriced: dict[str, list[Product]] = {}
-        self._parts: dict[tuple[str, str], tuple[str, dict[str, Decimal]] | None] = {}
+        self._placed_lines: dict[tuple[str, str], PlacedLine | None] = {}
 
     @property
     def days(self) -> int:
@@ -308,7 +248,7 @@ class BillingPeriod:
                 found[key] = tuple(
                     LineDay(day.date, day.seconds // 3600, "0", "0", "0", "0", None)
                     if rows[place] is None
-                    else _line_day(day.date, day.seconds, *mine, per_unit)
+                    else line_day(day.date, day.seconds, *mine, per_unit)
                     for days, rows, figures in parts
                     for day, mine in zip(days, figures[place].tolist(), strict=True)
                 )
@@ -364,41 +304,48 @@ class BillingPeriod:
         return self._has_cost[key]
 
     def _exact_cost(self, buyer: str, product: str, currency: str) -> Fraction | None:
+        seller, amounts = self._bought(buyer, product)
+        return None if seller is None or amounts is None else self._exchanged(seller, amounts, currency)
+
+    def _bought(self, buyer: str, product: str) -> tuple[str | None, list[tuple[str, Decimal]] | None]:
+        """The seller of a buyer's line, and for how much in which currencies it bought that; None where it is not
+        known."""
         seller = self.seller_of(buyer)
         if seller is None:
-            return None
-        tree, pool = self.accounts.tree, self.pool_of(product, seller)
+            return None, None
+        pool = self.pool_of(product, seller)
         if pool is not None:
-            parts_of = [(each, self._borne(product, pool, each).get(buyer, Decimal(0))) for each in pool.currencies]
-            return self._exchanged(seller, parts_of, currency)
-        above = self._parts_of(seller, product)
-        if above is None:
-            return None
-        charged_in, of = above
-        branch = [tree.codes[row] for row in tree.branch(tree.row(buyer)).tolist()]
-        parts = sum((of[each] for each in branch if each in of), Decimal(0))
-        return self._exchanged(seller, [(charged_in, parts)], currency)
+            nothing = Decimal(0)
+            return seller, [(each, self._borne(product, pool, each).get(buyer, nothing)) for each in pool.currencies]
+        above = self._placed(seller, product)
+        return seller, None if above is None else [(above.currency, above.of_branch(self.accounts, buyer))]
 
-    def _parts_of(self, buyer: str, product: str) -> tuple[str, dict[str, Decimal]] | None:
-        """In which currency a buyer is charged for a product, and each account's (code) part of that; None where it is
-        nothing."""
+    def _placed(self, buyer: str, product: str) -> PlacedLine | None:
+        """What a buyer is charged for a product, by whose part of it that is; None where it is nothing."""
         key = buyer, product
-        if key not in self._parts:
-            if key in self._lines:  # as a line that was worked out, or kept, has it
-                line = self._lines[key]
-                found = None if line is None else (line.currency, {each.account: each.amount for each in line.shares})
-            else:
-                charged = self.charged(buyer, product)
-                found = None if charged is None else (charged[1], self._apportioned(buyer, product, *charged))
-            self._parts[key] = found
-        return self._parts[key]
+        if key not in self._placed_lines:
+            self._placed_lines[key] = self._placed_line(*key)
+        return self._placed_lines[key]
 
-    def _apportioned(self, buyer: str, product: str, rate: Rate, currency: str, charged: Charge) -> dict[str, Decimal]:
-        weights = self.month(product).weights(buyer, rate.basis)
-        parts = apportion(charged.amount, [weight for _, weight in weights], decimals_of(currency))
+    def _placed_line(self, buyer: str, product: str) -> PlacedLine | None:
+        place = self.accounts.tree.place
+        if (buyer, product) in self._lines:  # as a line that was worked out, or kept, has it
+            line = self._lines[buyer, product]
+            if line is None:
+                return None
+            decimals = decimals_of(line.currency)
+            minor = [int(each.amount.scaleb(decimals)) for each in line.shares]
+            return PlacedLine.of(line.currency, decimals, [place(each.account) for each in line.shares], minor)
+        found = self.charged(buyer, product)
+        if found is None:
+            return None
+        rate, currency, charged = found
+        decimals = decimals_of(currency)
+        places, weights = self.month(product).weights_by_place(buyer, rate.basis, self.accounts)
+        parts = apportion_minor(charged.amount, weights, decimals)
         if parts is None:
-            return {buyer: charged.amount}
-        return {account: part for (account, _), part in zip(weights, parts, strict=True)}
+            places, parts = [place(buyer)], [int(charged.amount.scaleb(decimals))]
+        return PlacedLine.of(currency, decimals, places, parts)
 
     def owns_pool(self, account: str, product: str) -> bool:
         """Whether an account owns a pool of a product."""
@@ -436,5 +383,10 @@ class BillingPeriod:
 
     def cost(self, buyer: str, product: str, currency: str) -> Decimal | None:
         """The same, rounded to the currency's minor unit."""
-        found = self.exact_cost(buyer, product, currency)
+        seller, amounts = self._bought(buyer, product)
+        if seller is None or amounts is None:
+            return None
+        if all(of == currency for of, _ in amounts):  # in minor units of it already
+            return sum((amount for _, amount in amounts), Decimal(0).scaleb(-decimals_of(currency)))
+        found = self._exchanged(seller, amounts, currency)
         return None if found is None else half_up_exactly(found, decimals_of(currency))

@@ -12,9 +12,10 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.statements import closed_store
-from fair_ladle.app.statements.billing import Line, parse_month
+from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.kept_books import unpacked
 from fair_ladle.app.statements.ledger import Ledger, Statement, statement_adapter
+from fair_ladle.app.statements.lines import Line
 from fair_ladle.app.statements.particulars import Particulars, Party, details, particulars
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.statements.usecases import statements

@@ -20,8 +20,9 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import closed_store
-from fair_ladle.app.statements.billing import BillingPeriod, Line
+from fair_ladle.app.statements.billing import BillingPeriod
 from fair_ladle.app.statements.kept_books import closed_months, unpacked
+from fair_ladle.app.statements.lines import Line
 from fair_ladle.app.statements.particulars import Particulars
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.calendar import month_after, month_of

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
@@ -33,9 +32,10 @@ class _Parts:
     """In tree order: the places there of accounts that have a part in lines, their codes with it in grain-seconds, and
     the owners of their pools."""
 
-    places: list[int]
+    places: Ints
+    weights: list[int]
     parts: list[tuple[str, int]]
-    owners: list[int]
+    owners: Ints
 
 
 @dataclass(frozen=True)
@@ -60,18 +60,26 @@ class LineParts:
 
     def of(self, row: int, basis: Basis) -> list[tuple[str, int]]:
         """The accounts of an account's branch in its pool that have a part in a line, in tree order."""
+        every, mine = self._of(row, basis)
+        return [every.parts[each] for each in mine]
+
+    def by_place(self, row: int, basis: Basis) -> tuple[Ints, list[int]]:
+        """The same by their places in tree order, with their parts."""
+        every, mine = self._of(row, basis)
+        return every.places[mine], [every.weights[each] for each in mine]
+
+    def _of(self, row: int, basis: Basis) -> tuple[_Parts, list[int]]:
         key, tree = basis is Basis.USED, self.accounts.tree
         if key not in self._parts:
             weights = self.weigh(key)
             rows = tree.rows_in_order()[weights[tree.rows_in_order()] != 0]
-            parts = [
-                (tree.codes[each], weight) for each, weight in zip(rows.tolist(), weights[rows].tolist(), strict=True)
-            ]
-            self._parts[key] = _Parts(tree.depth_first[rows].tolist(), parts, self.owner[rows].tolist())
-        every, own = self._parts[key], int(self.owner[row])
-        first = int(tree.depth_first[row])
-        mine = slice(bisect_left(every.places, first), bisect_left(every.places, first + int(tree.branch_size[row])))
-        return [part for part, owner in zip(every.parts[mine], every.owners[mine], strict=True) if owner == own]
+            found = weights[rows].tolist()
+            parts = [(tree.codes[each], weight) for each, weight in zip(rows.tolist(), found, strict=True)]
+            self._parts[key] = _Parts(tree.depth_first[rows], found, parts, self.owner[rows])
+        every, first = self._parts[key], int(tree.depth_first[row])
+        begin, end = np.searchsorted(every.places, [first, first + int(tree.branch_size[row])]).tolist()
+        mine = np.flatnonzero(every.owners[begin:end] == self.owner[row]) + begin
+        return every, mine.tolist()
 
 
 @dataclass(frozen=True)
@@ -305,6 +313,15 @@ class ProductMonth:
             for each, value in parts:
                 sums[each] = sums.get(each, 0) + value
         return list(sums.items())
+
+    def weights_by_place(self, code: str, basis: Basis, accounts: Accounts) -> tuple[list[int], list[int]]:
+        """The same, by their places in the order of a tree (-1 = not in it)."""
+        parts = self.line_parts
+        if len(parts) == 1 and parts[0].accounts is accounts and (row := parts[0].row(code)) is not None:
+            places, weights = parts[0].by_place(row, basis)
+            return places.tolist(), weights
+        found = self.weights(code, basis)
+        return [accounts.tree.place(each) for each, _ in found], [weight for _, weight in found]
 
     def weights_of(self, pool: Pool) -> PoolWeights:
         """By what a pool's cost is shared."""

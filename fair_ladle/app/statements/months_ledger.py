@@ -10,8 +10,9 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import closed_store
-from fair_ladle.app.statements.billing import BillingPeriod, Line
+from fair_ladle.app.statements.billing import BillingPeriod
 from fair_ladle.app.statements.ledger import Ledger, Sold, numbered
+from fair_ladle.app.statements.lines import Line
 from fair_ladle.app.statements.month_totals import ProductTotals
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.statements.totals import product_totals

@@ -14,8 +14,9 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.statements.billing import BillingPeriod, Line, LineDay, parse_month
+from fair_ladle.app.statements.billing import BillingPeriod, parse_month
 from fair_ladle.app.statements.ledger import More, Statement
+from fair_ladle.app.statements.lines import Line, LineDay
 from fair_ladle.app.statements.totals import costs_of
 from fair_ladle.app.statements.usecases import may_see_cost, seller_as_seen, statements
 from fair_ladle.app.usage import service as usage

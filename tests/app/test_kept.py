@@ -31,7 +31,7 @@ from fair_ladle.app.statements import buyers, totals
 from fair_ladle.app.statements import store as statements_store
 from fair_ladle.app.statements import views as statements
 from fair_ladle.app.statements.corrected import packed_weights
-from fair_ladle.app.statements.kept_readings import CORRECTIONS, KeptReadings
+from fair_ladle.app.statements.kept_readings import CORRECTIONS, AccountDays, KeptReadings
 from fair_ladle.app.statements.tables import kept_pools, kept_readings
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.sheets_in import read_source
@@ -232,8 +232,8 @@ def test_late_facts_of_a_few_accounts_correct_a_month_that_is_kept(
                 if each.weights
             }
             if month.segments and (is_plain or blocks):
-                read, are_kept = KeptReadings.of(month), KeptReadings.unpacked(blocks, len(month.days))
-                assert (read.of_accounts(read.ids) == are_kept.of_accounts(read.ids)).all()
+                read, are_kept = AccountDays.of(month), KeptReadings.unpacked(blocks, len(month.days))
+                assert (read.figures == are_kept.of_accounts(read.ids)).all()
         assert outdated(database) == set()
     in_april = {is_storage for is_storage, first in corrected if first == date(2026, 4, 1)}
     assert not is_plain or len(corrected) > 3 and in_april == {False, True}

@@ -21,7 +21,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements import store
 from fair_ladle.app.statements.billing import BillingPeriod
-from fair_ladle.app.statements.kept_readings import CORRECTIONS, CUSHION, OWN, KeptReadings, block_of
+from fair_ladle.app.statements.kept_readings import CORRECTIONS, CUSHION, OWN, AccountDays, KeptReadings, block_of
 from fair_ladle.app.statements.month_totals import PoolMonth, ProductTotals, charged, pool_month
 from fair_ladle.app.statements.months import (
     LineParts,
@@ -65,11 +65,11 @@ def kept_totals(tx: Transaction, product: Product, first: date, made_of: str) ->
 
 @dataclass(frozen=True)
 class Correction:
-    """What is another now of a month that is kept: of these buyers (codes) all that is said of them, of pools those
-    that are shared anew, and what was read anew since it was worked out whole, packed."""
+    """What is another now of a month that is kept: of the buyers that this is kept of (by number) all that is said of
+    them, of pools those that are shared anew, and what was read anew since it was worked out whole, packed."""
 
     of: KeptMonth
-    buyers: frozenset[str]
+    there: store.KeptFigures
     totals: ProductTotals
     readings: bytes
 
@@ -108,8 +108,10 @@ class AccountNumbers:
 
     def number(self, code: str) -> int:
         """An account's number."""
-        accounts = next(each for each in self._trees if code in each.tree)
-        return int(accounts.ids[accounts.tree.row(code)])
+        for accounts in self._trees:
+            if code in accounts.tree:
+                return int(accounts.ids[accounts.tree.row(code)])
+        raise KeyError(code)
 
     def code(self, account_id: int) -> str:
         """An account's code."""
@@ -222,7 +224,7 @@ class _Pricing:
         if readings.corrections is not None and trees.are_many(readings.corrections.ids):
             return None
         segments = _read_again(self.tx, product, trees, readings)
-        found = KeptReadings.of(ProductMonth(product, period.first, period.last, segments, ()))
+        found = AccountDays.of(ProductMonth(product, period.first, period.last, segments, ()))
         now = readings.corrected(found)
         every = tuple(pools_service.pools(self.tx, [product]))
         month = _CorrectedMonth(product, period.first, period.last, segments, every, self._line_parts(now), known)
@@ -232,12 +234,11 @@ class _Pricing:
         buyers = period.buyers(self.rows)
         amounts, unpriced = charged(period, product, buyers)
         months, others = self._shared(pools, month)
-        at_cost = set(amounts) | others
-        there = self._kept_charges(at_cost - set(buyers))
-        amounts |= there
-        costs = {each: period.cost(each, product.code, amounts[each][1]) for each in at_cost if each in amounts}
+        there, before = self._kept_charges(buyers, others.difference(buyers))
+        amounts |= before
+        costs = {each: period.cost(each, product.code, currency) for each, (_, currency) in amounts.items()}
         totals = ProductTotals(amounts, costs, frozenset(unpriced), self.kept.days, tuple(months))
-        return Correction(self.kept, frozenset((*buyers, *there)), totals, now.packed_corrections())
+        return Correction(self.kept, there, totals, found.over(readings.corrections).packed())
 
     def _readings(self) -> KeptReadings:
         """What is kept of the accounts concerned, and of all that have a part in the lines of sellers among them."""
@@ -256,11 +257,16 @@ class _Pricing:
             roots, _ = pools_service.layout(whole, pools_service.pools(self.tx, [self.product]), [self.product])
 
             def weigh(by_use: bool, whole: Accounts = whole, days: list[Day] = days, columns: slice = columns) -> Ints:
-                ids, parts = now.together((OWN,) if by_use else (OWN, CUSHION), columns)
+                kinds = (OWN,) if by_use else (OWN, CUSHION)
+                ids, sums = now.sums(kinds, columns)
                 there = np.isin(ids, whole.ids)
-                rows, parts, weights = whole.rows(ids[there]), parts[there], np.zeros(len(whole.tree), dtype=np.int64)
+                weights = np.zeros(len(whole.tree), dtype=np.int64)
+                weights[whole.rows(ids[there])] = sums[there]
                 charged_on = charged_days_of(whole, uncharged_days(self.tx, whole, days), len(days))
-                weights[rows] = (parts if charged_on is None else parts * charged_on[rows]).sum(axis=1)
+                if charged_on is not None:
+                    some = np.flatnonzero(~charged_on.all(axis=1))
+                    each_day = now.of_accounts(whole.ids[some])[list(kinds), :, columns].sum(axis=0)
+                    weights[some] = (each_day * charged_on[some]).sum(axis=1)
                 return weights
 
             found.append(LineParts(whole, pool_of(whole.tree, roots, 1)[:, 0], weigh))
@@ -286,13 +292,16 @@ class _Pricing:
                 others.update(tree.codes[begin:end])
         return months, others
 
-    def _kept_charges(self, buyers: Collection[str]) -> dict[str, tuple[Decimal, str]]:
-        """What some buyers are charged, as it is kept."""
-        numbers = [self.trees.numbers.number(each) for each in buyers]
-        rows = store.kept_charges_of(self.tx.connection, self.product.id, self.period.first, numbers)
-        return {
-            row.code: (Decimal(row.amount), row.currency) for row in rows if row.amount is not None and row.currency
-        }
+    def _kept_charges(
+        self, buyers: Collection[str], others: Collection[str]
+    ) -> tuple[store.KeptFigures, dict[str, tuple[Decimal, str]]]:
+        """What is kept of buyers concerned, and of others that are charged something; and what these are charged."""
+        number, connection, first = self.trees.numbers.number, self.tx.connection, self.period.first
+        numbers = {number(each): each for each in others}
+        kept = store.kept_figures_of(connection, self.product.id, first, [*map(number, buyers), *numbers])
+        there = {key: row for key, row in kept.items() if key[0] not in numbers or row[0] is not None}
+        charged = {numbers[each]: (Decimal(row[0]), row[1]) for (each,), row in there.items() if each in numbers}
+        return there, charged
 
 
 def packed_weights(weights: PoolWeights, number: Callable[[str], int]) -> bytes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 import zlib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -26,16 +26,15 @@ def block_of(account_id: int) -> int:
 
 
 @dataclass(frozen=True)
-class KeptReadings:
+class AccountDays:
     """Accounts (by number, ascending) and their days in grain-seconds, kinds × accounts × days: own, Σ own of those
-    below in the pool, what load has beyond both, and what is held beyond load; and what was corrected of it since."""
+    below in the pool, what load has beyond both, and what is held beyond load."""
 
     ids: Ints
     figures: Ints
-    corrections: KeptReadings | None = None
 
     @staticmethod
-    def of(month: ProductMonth) -> KeptReadings:
+    def of(month: ProductMonth) -> AccountDays:
         """What a month was read of every account."""
         ids = np.unique(np.concatenate([segment.accounts.ids for segment in month.segments]))
         figures = np.zeros((KINDS, len(ids), len(month.days)), dtype=np.int64)
@@ -48,54 +47,97 @@ class KeptReadings:
             for kind, each in enumerate(kinds):
                 figures[kind, places, begin:end] = each
             begin = end
-        return KeptReadings(ids, figures)
+        return AccountDays(ids, figures)
 
-    def of_accounts(self, ids: Ints) -> Ints:
-        """The figures of these accounts, 0 where there is nothing: kinds × accounts × days."""
-        found = np.zeros((KINDS, len(ids), self.figures.shape[2]), dtype=np.int64)
-        for layer in filter(None, (self, self.corrections)):
-            if len(layer.ids):
-                places = np.minimum(np.searchsorted(layer.ids, ids), len(layer.ids) - 1)
-                there = layer.ids[places] == ids
-                found[:, there] = layer.figures[:, places[there]]
-        return found
-
-    def together(self, kinds: Sequence[int], columns: slice) -> tuple[Ints, Ints]:
-        """All accounts, in no order, and the sum of these kinds of their figures on some days: accounts × days."""
-        mine = np.add.reduce([self.figures[kind, :, columns] for kind in kinds])
-        if self.corrections is None:
-            return self.ids, mine
-        stays = ~np.isin(self.ids, self.corrections.ids)
-        ids, theirs = self.corrections.together(kinds, columns)
-        return np.concatenate([self.ids[stays], ids]), np.concatenate([mine[stays], theirs])
-
-    def corrected(self, now: KeptReadings) -> KeptReadings:
-        """The same with these accounts as they are now."""
-        before = self.corrections
+    def over(self, before: AccountDays | None) -> AccountDays:
+        """These in place of what was of the same accounts, and the others."""
         if before is None:
-            return KeptReadings(self.ids, self.figures, now)
-        stays = ~np.isin(before.ids, now.ids)
-        ids = np.concatenate([before.ids[stays], now.ids])
-        figures, order = np.concatenate([before.figures[:, stays], now.figures], axis=1), np.argsort(ids)
-        return KeptReadings(self.ids, self.figures, KeptReadings(ids[order], figures[:, order]))
+            return self
+        stays = ~np.isin(before.ids, self.ids)
+        ids = np.concatenate([before.ids[stays], self.ids])
+        figures, order = np.concatenate([before.figures[:, stays], self.figures], axis=1), np.argsort(ids)
+        return AccountDays(ids[order], figures[:, order])
 
-    def packed(self) -> dict[int, bytes]:
-        """As they are kept, by block, without what was corrected since."""
+    def packed(self) -> bytes:
+        """As they are kept together."""
+        return _packed(self.ids, self.figures)
+
+    def packed_by_block(self) -> dict[int, bytes]:
+        """As they are kept by block."""
         cuts = np.flatnonzero(np.diff(self.ids // BLOCK)) + 1
         parts = zip(np.split(self.ids, cuts), np.split(self.figures, cuts, axis=1), strict=True)
         return {block_of(int(ids[0])): _packed(ids, figures) for ids, figures in parts}
 
-    def packed_corrections(self) -> bytes:
-        """As what was corrected since is kept."""
-        assert self.corrections is not None
-        return _packed(self.corrections.ids, self.corrections.figures)
+
+@dataclass(frozen=True)
+class _Kind:
+    """Of one kind the accounts of a block (by their places) that have any, as multiples of ``unit``, each day as by how
+    much it differs from the one before: accounts × days."""
+
+    there: Ints
+    unit: int
+    steps: Ints
+
+
+@dataclass(frozen=True)
+class KeptReadings:
+    """What is kept of some blocks of accounts, as it was read for the whole month and as it was corrected since."""
+
+    blocks: Sequence[tuple[Ints, Sequence[_Kind]]]
+    days: int
+    corrections: AccountDays | None = None
 
     @staticmethod
-    def unpacked(blocks: Mapping[int, bytes], days: int) -> KeptReadings:
-        """Those of some blocks."""
-        corrections = _unpacked([blocks[CORRECTIONS]], days) if CORRECTIONS in blocks else None
-        whole = _unpacked([blocks[each] for each in sorted(blocks) if each != CORRECTIONS], days)
-        return KeptReadings(*whole, None if corrections is None else KeptReadings(*corrections))
+    def unpacked(packed: Mapping[int, bytes], days: int) -> KeptReadings:
+        """Those of some blocks; what was corrected is one of them."""
+        blocks = [_unpacked(packed[each], days) for each in sorted(packed) if each != CORRECTIONS]
+        read = KeptReadings(blocks, days)
+        if CORRECTIONS not in packed:
+            return read
+        corrected = KeptReadings([_unpacked(packed[CORRECTIONS], days)], days)
+        ids = corrected.blocks[0][0]
+        return KeptReadings(blocks, days, AccountDays(ids, corrected.of_accounts(ids)))
+
+    def corrected(self, now: AccountDays) -> KeptReadings:
+        """The same with these accounts as they are now."""
+        return KeptReadings(self.blocks, self.days, now.over(self.corrections))
+
+    def of_accounts(self, ids: Ints) -> Ints:
+        """The figures of these accounts, 0 where there is nothing: kinds × accounts × days."""
+        found = np.zeros((KINDS, len(ids), self.days), dtype=np.int64)
+        for theirs, kinds in self.blocks:
+            wanted, mine = _same(ids, theirs)
+            for kind, each in enumerate(kinds):
+                some, places = _same(mine, each.there)
+                found[kind, wanted[some]] = np.cumsum(each.steps[places], axis=1, dtype=np.int64) * each.unit
+        if self.corrections is not None:
+            wanted, mine = _same(ids, self.corrections.ids)
+            found[:, wanted] = self.corrections.figures[:, mine]
+        return found
+
+    def sums(self, kinds: Sequence[int], columns: slice) -> tuple[Ints, Ints]:
+        """All accounts, by number, and the sum of these kinds of their figures over some days."""
+        day = np.arange(self.days)
+        counts = np.maximum(0, columns.stop - np.maximum(columns.start, day))  # how often a day's step is in the sum
+        ids = np.concatenate([np.empty(0, dtype=np.int64), *(theirs for theirs, _ in self.blocks)])
+        found, first = np.zeros(len(ids), dtype=np.int64), 0
+        for theirs, of in self.blocks:
+            for kind in kinds:
+                found[first + of[kind].there] += of[kind].steps @ counts * of[kind].unit
+            first += len(theirs)
+        if self.corrections is None:
+            return ids, found
+        stays, now = ~np.isin(ids, self.corrections.ids), self.corrections.figures[list(kinds), :, columns]
+        return np.concatenate([ids[stays], self.corrections.ids]), np.concatenate([found[stays], now.sum(axis=(0, 2))])
+
+
+def _same(these: Ints, others: Ints) -> tuple[Ints, Ints]:
+    """Where the numbers that are in both stand: in the first, and in the second, which ascends."""
+    if not len(others):
+        return np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64)
+    places = np.minimum(np.searchsorted(others, these), len(others) - 1)
+    there = np.flatnonzero(others[places] == these)
+    return there, places[there]
 
 
 def _packed(ids: Ints, figures: Ints) -> bytes:
@@ -118,20 +160,14 @@ def _narrow(whole: Ints) -> np.dtype[Any]:
     return np.min_scalar_type(-most)
 
 
-def _unpacked(blocks: Iterable[bytes], days: int) -> tuple[Ints, Ints]:
-    parts = []
-    for content in blocks:
-        said, _, packed = zlib.decompress(content).partition(b"\n")
-        count, head = json.loads(said)
-        parts.append((np.frombuffer(packed, np.int64, count), head, packed))
-    ids = np.concatenate([np.empty(0, dtype=np.int64), *(mine for mine, _, _ in parts)])
-    figures, first = np.zeros((KINDS, len(ids), days), dtype=np.int64), 0
-    for mine, head, packed in parts:
-        at = mine.nbytes
-        for kind, (some, unit, width) in enumerate(head):
-            there = np.frombuffer(packed, np.int64, some, at)
-            steps = np.frombuffer(packed, width, some * days, at + there.nbytes).reshape(some, days)
-            at += there.nbytes + steps.nbytes
-            figures[kind, first + there] = np.cumsum(steps, axis=1, dtype=np.int64) * unit
-        first += len(mine)
-    return ids, figures
+def _unpacked(content: bytes, days: int) -> tuple[Ints, list[_Kind]]:
+    said, _, packed = zlib.decompress(content).partition(b"\n")
+    count, head = json.loads(said)
+    ids, kinds = np.frombuffer(packed, np.int64, count), []
+    at = ids.nbytes
+    for some, unit, width in head:
+        there = np.frombuffer(packed, np.int64, some, at)
+        steps = np.frombuffer(packed, width, some * days, at + there.nbytes).reshape(some, days)
+        at += there.nbytes + steps.nbytes
+        kinds.append(_Kind(there, unit, steps))
+    return ids, kinds

@@ -121,20 +121,26 @@ def kept_months(connection: sa.Connection, first: date) -> dict[int, str]:
     return {row.product_id: row.made_of for row in connection.execute(wanted)}
 
 
-def kept_charges_of(
-    connection: sa.Connection, product_id: int, first: date, account_ids: Collection[int] | None = None
-) -> list[KeptCharge]:
-    """Code, amount, currency and cost of every buyer of a product in a month that is kept, or of some."""
+def kept_charges_of(connection: sa.Connection, product_id: int, first: date) -> list[KeptCharge]:
+    """Code, amount, currency and cost of every buyer of a product in a month that is kept."""
     k = kept_charges
     wanted = (
         sa.select(accounts.c.code, k.c.amount, k.c.currency, k.c.cost)
         .join(accounts, accounts.c.id == k.c.account_id)
         .where(k.c.first_day == first, k.c.product_id == product_id)
     )
-    if account_ids is None:
-        return fetch(connection, wanted, KeptCharge)
-    parts = batched(account_ids)
-    return [row for part in parts for row in fetch(connection, wanted.where(k.c.account_id.in_(part)), KeptCharge)]
+    return fetch(connection, wanted, KeptCharge)
+
+
+KeptFigures = dict[tuple[Any, ...], tuple[Any, ...]]
+"""Rows that are kept of a product's month, their figures by their keys."""
+
+
+def kept_figures_of(
+    connection: sa.Connection, product_id: int, first: date, account_ids: Collection[int] | None = None
+) -> KeptFigures:
+    """Amount, currency and cost of every buyer (number) of a product in a month that is kept, or of some."""
+    return _kept(connection, product_id, first, kept_charges, account_ids)
 
 
 def kept_readings(connection: sa.Connection, product_id: int, first: date, blocks: Collection[int]) -> dict[int, bytes]:
@@ -207,6 +213,10 @@ def holds(connection: sa.Connection, kept: KeptMonth) -> bool:
     return row is not None and (row.made_of, row.late) == (kept.made_of, kept.late)
 
 
+_KEYS = {kept_charges: ("account_id",), kept_pools: ("owner_id", "currency")}
+_FIGURES = {kept_charges: ("amount", "currency", "cost"), kept_pools: ("cost", "own", "idle", "weights")}
+
+
 def keep_month(
     connection: sa.Connection,
     product_id: int,
@@ -215,20 +225,16 @@ def keep_month(
     rows: list[dict[str, Any]],
     pools: list[dict[str, Any]],
     readings: Mapping[int, bytes],
-    of: Collection[int] | None = None,
+    of: KeptFigures | None = None,
 ) -> None:
     """Keep what a product's month comes to for its buyers and its pools, and what was read (by block), in place of what
-    was kept of it. With ``of`` it is said of these buyers, pools and blocks alone."""
+    was kept of it. With ``of``, rows that are kept of some buyers, it is said of these, of new ones, and of these pools
+    and blocks alone."""
     new = mysql.insert(months).values(product_id=product_id, first_day=first, **values)
     connection.execute(new.on_duplicate_key_update(**values))
-    kept_of = (connection, product_id, first)
-    row_of = {row["account_id"]: row for row in rows}
-    for part in [None] if of is None else batched(of):
-        mine = rows if part is None else [row_of[each] for each in part if each in row_of]
-        _replace(*kept_of, kept_charges, mine, ("account_id",), ("amount", "currency", "cost"), part)
-    owners = None if of is None else list({row["owner_id"] for row in pools})
-    figures = ("cost", "own", "idle", "weights")
-    _replace(*kept_of, kept_pools, pools, ("owner_id", "currency"), figures, owners)
+    mine = connection, product_id, first
+    _replace(*mine, kept_charges, rows, _kept(*mine, kept_charges) if of is None else of)
+    _replace(*mine, kept_pools, pools, _kept(*mine, kept_pools, None if of is None else {r["owner_id"] for r in pools}))
     k = t.kept_readings
     others = sa.delete(k).where(k.c.product_id == product_id, k.c.first_day == first)
     connection.execute(others if of is None else others.where(k.c.block.in_(readings)))
@@ -237,25 +243,30 @@ def keep_month(
         connection.execute(sa.insert(k), [row | {"product_id": product_id, "first_day": first} for row in some])
 
 
+def _kept(
+    connection: sa.Connection, product_id: int, first: date, table: sa.Table, of: Collection[int] | None = None
+) -> KeptFigures:
+    """What a table has of a product's month, or of some of it, by the key's first column."""
+    key, figures = _KEYS[table], _FIGURES[table]
+    wanted = sa.select(*(table.c[name] for name in (*key, *figures)))
+    wanted = wanted.where(table.c.first_day == first, table.c.product_id == product_id)
+    parts = [wanted] if of is None else [wanted.where(table.c[key[0]].in_(part)) for part in batched(of)]
+    rows = (tuple(row) for part in parts for row in connection.execute(part))
+    return {row[: len(key)]: row[len(key) :] for row in rows}
+
+
 def _replace(
     connection: sa.Connection,
     product_id: int,
     first: date,
     table: sa.Table,
     rows: list[dict[str, Any]],
-    key: tuple[str, ...],
-    figures: tuple[str, ...],
-    of: list[int] | None,
+    there: KeptFigures,
 ) -> None:
-    """Let these rows be all that a table has of a product's month, or of some of it, by the key's first column."""
-    mine = [table.c.first_day == first, table.c.product_id == product_id]
-    if of is not None:
-        mine.append(table.c[key[0]].in_(of))
-    columns = [table.c[name] for name in (*key, *figures)]
-    there = {
-        tuple(row[: len(key)]): tuple(row[len(key) :]) for row in connection.execute(sa.select(*columns).where(*mine))
-    }
+    """Let these rows be there of a product's month in place of others."""
+    key, figures = _KEYS[table], _FIGURES[table]
     wanted = {tuple(row[name] for name in key): row for row in rows}
+    mine = [table.c.first_day == first, table.c.product_id == product_id]
     for part in batched(there.keys() - wanted.keys()):
         gone = sa.tuple_(*(table.c[name] for name in key)).in_(part)
         connection.execute(sa.delete(table).where(*mine, gone))

@@ -20,7 +20,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import store
 from fair_ladle.app.statements.corrected import AccountNumbers, corrected, kept_totals, packed_weights
-from fair_ladle.app.statements.kept_readings import CORRECTIONS, KeptReadings
+from fair_ladle.app.statements.kept_readings import CORRECTIONS, AccountDays
 from fair_ladle.app.statements.month_totals import ProductTotals, read_and_worked_out, worked_out
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.core.calendar import month_before, month_of
@@ -144,7 +144,7 @@ def _now(tx: Transaction, product: Product, first: date, last: date) -> Callable
         if not month.segments or allocations.has_caps_that_follow(tx, product):
             late = None
         else:
-            readings = KeptReadings.of(month).packed()
+            readings = AccountDays.of(month).packed_by_block()
         of = None
     else:
         found, readings, of = correction.totals, {CORRECTIONS: correction.readings}, correction.of
@@ -152,11 +152,11 @@ def _now(tx: Transaction, product: Product, first: date, last: date) -> Callable
     number = AccountNumbers([accounts_service.on_day(tx, min(each, today)) for each in (first, *begins)]).number
     rows, pools = _rows(found, number)
     values = {"made_of": made_of, "days": found.days, "late": late}
-    some = None if correction is None else [number(each) for each in correction.buyers]
+    there = None if correction is None else correction.there
 
     def keep(tx: Transaction) -> None:
         if of is None or store.holds(tx.connection, of):
-            store.keep_month(tx.connection, product.id, first, values, rows, pools, readings, some)
+            store.keep_month(tx.connection, product.id, first, values, rows, pools, readings, there)
 
     return keep
 

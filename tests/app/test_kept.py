@@ -189,6 +189,19 @@ def moved(database: Database, maker: odd_intake.Maker, day: date) -> None:
     database.clock.set_to(now)
 
 
+def suspended(database: Database, maker: odd_intake.Maker, first: date, last: date) -> None:
+    """Three accounts are not charged on some days."""
+    now = database.clock.now()
+    for day, status, charged in ((first, "suspended", False), (last + timedelta(days=1), "active", True)):
+        database.clock.set_to(datetime(day.year, day.month, day.day, 9, tzinfo=UTC))
+        with database.transaction() as tx:
+            ids = accounts_service.ids_by_code(tx)
+            for code in maker.codes[2:5]:
+                accounts_service.set_status(tx, ids[code], status, charged=charged)
+            accounts_service.structure_changed(tx)
+    database.clock.set_to(now)
+
+
 @pytest.mark.parametrize(
     ("seed", "shape", "is_plain"), [(31, "wide", True), (32, "bushy", True), (33, "chain", True), (34, "wide", False)]
 )
@@ -201,6 +214,8 @@ def test_late_facts_of_a_few_accounts_correct_a_month_that_is_kept(
     maker = odd_database(database, tmp_path, seed, shape, is_plain)
     if seed != 31:
         moved(database, maker, date(2026, 4, 13))
+    if seed != 32:
+        suspended(database, maker, date(2026, 4, 8), date(2026, 4, 20))
     do_job(database, KeepMonths())
     corrected = set()
     for turn in range(5):

@@ -15,9 +15,11 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.prices import usecases as prices
 from fair_ladle.app.statements import adjustments, closing, closing_runs, views
 from fair_ladle.app.statements import usecases as statements
+from fair_ladle.app.statements.month_totals import worked_out
 from fair_ladle.app.statements.routes import statement_body
 from fair_ladle.connectors.sheets_in import read_source
 from tests.conftest import actor_of
@@ -236,6 +238,25 @@ def test_what_a_markup_is_reckoned_on_stays_with_the_seller(books: Database) -> 
         [line] = statement_body(view, "2026-01").sheets[0].lines
         assert line.amount == "18.00" and line.rate.is_markup
         assert (line.bought_for, line.rate.markup, line.cost) == (("15", "20", "15.00") if sees else (None, None, None))
+
+
+def test_what_is_bought_in_another_currency_costs_what_it_is_worth_at_the_months_end(
+    books: Database, tmp_path: Path
+) -> None:
+    lots = "reference,owner,product,quantity,first_day,unit_cost,currency\nPO-3,MSP,MAIL,100,2026-01-01,3,USD\n"
+    more = {
+        "lots": lots,
+        "exchange_rates": "day,from,to,rate\n2026-01-31,USD,EUR,0.9\n2026-01-31,EUR,USD,1.1\n",
+        "rates": "seller,buyer,product,first_day,basis,currency,markup\nNORTH,,MAIL,2026-01-01,held,USD,\n",
+        "rate_tiers": "seller,buyer,product,first_day,from_quantity,unit_price\nNORTH,,MAIL,2026-01-01,0,8\n",
+    }
+    bring_in(books, tmp_path / "more", more)
+    # TERN holds 10 of 200: 10.00 of 200 euros, and 15.00 of 300 dollars. QUAY has 3/5 of the 25 euros NORTH owes.
+    wanted = {"TERN": ("50.00", "EUR", Decimal("23.50")), "QUAY": ("24.00", "USD", Decimal("16.50"))}
+    with books.transaction() as tx:
+        mail = next(each for each in pools.products(tx) if each.code == "MAIL")
+        found = worked_out(tx, mail, date(2026, 1, 1), date(2026, 1, 31))
+    assert {each: (str(found.amounts[each][0]), found.amounts[each][1], found.costs[each]) for each in wanted} == wanted
 
 
 BLOCKED = [

@@ -61,9 +61,9 @@ def _of_some_accounts(samples: list[Sample], count: int) -> list[Sample]:
 
 
 def _late(samples: list[Sample]) -> list[Sample]:
-    """Samples, each as if it came late and differed."""
-    ats = [each["at"].replace(tzinfo=UTC) + LATE for each in samples]
-    return [each | {"at": at, "bytes": each["bytes"] + 10**9} for each, at in zip(samples, ats, strict=True)]
+    """Samples, each as if it came late and differed; also from those of a former run."""
+    ats, more = [each["at"].replace(tzinfo=UTC) + LATE for each in samples], 10**9 + time.time_ns() % 10**8
+    return [each | {"at": at, "bytes": each["bytes"] + more} for each, at in zip(samples, ats, strict=True)]
 
 
 WAYS: list[tuple[str, str, Callable[[list[Sample], int], list[Sample]]]] = [

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections import defaultdict
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
@@ -304,21 +305,21 @@ class BillingPeriod:
         return self._has_cost[key]
 
     def _exact_cost(self, buyer: str, product: str, currency: str) -> Fraction | None:
-        seller, amounts = self._bought(buyer, product)
+        seller = self.seller_of(buyer)
+        amounts = None if seller is None else next(self._bought(seller, [buyer], product))
         return None if seller is None or amounts is None else self._exchanged(seller, amounts, currency)
 
-    def _bought(self, buyer: str, product: str) -> tuple[str | None, list[tuple[str, Decimal]] | None]:
-        """The seller of a buyer's line, and for how much in which currencies it bought that; None where it is not
-        known."""
-        seller = self.seller_of(buyer)
-        if seller is None:
-            return None, None
+    def _bought(self, seller: str, buyers: Sequence[str], product: str) -> Iterator[list[tuple[str, Decimal]] | None]:
+        """For how much in which currencies a seller bought what the lines of some of its buyers are of; None where that
+        is not known."""
         pool = self.pool_of(product, seller)
         if pool is not None:
-            nothing = Decimal(0)
-            return seller, [(each, self._borne(product, pool, each).get(buyer, nothing)) for each in pool.currencies]
-        above = self._placed(seller, product)
-        return seller, None if above is None else [(above.currency, above.of_branch(self.accounts, buyer))]
+            borne = [(each, self._borne(product, pool, each)) for each in pool.currencies]
+            yield from ([(currency, of.get(buyer, Decimal(0))) for currency, of in borne] for buyer in buyers)
+        elif (above := self._placed(seller, product)) is not None:
+            yield from ([(above.currency, each)] for each in above.of_branches(self.accounts, buyers))
+        else:
+            yield from (None for _ in buyers)
 
     def _placed(self, buyer: str, product: str) -> PlacedLine | None:
         """What a buyer is charged for a product, by whose part of it that is; None where it is nothing."""
@@ -381,12 +382,22 @@ class BillingPeriod:
                 found += Fraction(amount) * worth
         return found
 
-    def cost(self, buyer: str, product: str, currency: str) -> Decimal | None:
-        """The same, rounded to the currency's minor unit."""
-        seller, amounts = self._bought(buyer, product)
-        if seller is None or amounts is None:
-            return None
-        if all(of == currency for of, _ in amounts):  # in minor units of it already
-            return sum((amount for _, amount in amounts), Decimal(0).scaleb(-decimals_of(currency)))
-        found = self._exchanged(seller, amounts, currency)
-        return None if found is None else half_up_exactly(found, decimals_of(currency))
+    def costs(self, product: str, charged_in: Mapping[str, str]) -> dict[str, Decimal | None]:
+        """The same of many buyers, by the currency in which each is charged, rounded to its minor unit."""
+        buyers_of: dict[str | None, list[str]] = defaultdict(list)
+        for buyer in charged_in:
+            buyers_of[self.seller_of(buyer)].append(buyer)
+        found: dict[str, Decimal | None] = dict.fromkeys(charged_in)
+        for seller, buyers in buyers_of.items():
+            if seller is None:
+                continue
+            for buyer, amounts in zip(buyers, self._bought(seller, buyers, product), strict=True):
+                found[buyer] = None if amounts is None else self._worth(seller, amounts, charged_in[buyer])
+        return found
+
+    def _worth(self, seller: str, amounts: Sequence[tuple[str, Decimal]], into: str) -> Decimal | None:
+        decimals = decimals_of(into)
+        if all(of == into for of, _ in amounts):  # in minor units of it already
+            return sum((amount for _, amount in amounts), Decimal(0).scaleb(-decimals))
+        exact = self._exchanged(seller, amounts, into)
+        return None if exact is None else half_up_exactly(exact, decimals)

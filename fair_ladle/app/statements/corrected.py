@@ -105,13 +105,14 @@ class AccountNumbers:
 
     def __init__(self, trees: Sequence[Accounts]):
         self._trees = trees
+        self._found: dict[str, int] = {}
 
     def number(self, code: str) -> int:
         """An account's number."""
-        for accounts in self._trees:
-            if code in accounts.tree:
-                return int(accounts.ids[accounts.tree.row(code)])
-        raise KeyError(code)
+        if code not in self._found:
+            accounts = next(each for each in self._trees if code in each.tree)
+            self._found[code] = int(accounts.ids[accounts.tree.row(code)])
+        return self._found[code]
 
     def code(self, account_id: int) -> str:
         """An account's code."""
@@ -236,7 +237,7 @@ class _Pricing:
         months, others = self._shared(pools, month)
         there, before = self._kept_charges(buyers, others.difference(buyers))
         amounts |= before
-        costs = {each: period.cost(each, product.code, currency) for each, (_, currency) in amounts.items()}
+        costs = period.costs(product.code, {each: currency for each, (_, currency) in amounts.items()})
         totals = ProductTotals(amounts, costs, frozenset(unpriced), self.kept.days, tuple(months))
         return Correction(self.kept, there, totals, found.over(readings.corrections).packed())
 

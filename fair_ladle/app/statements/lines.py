@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 from functools import lru_cache
-from itertools import accumulate
+
+import numpy as np
 
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.pricing import Charge, Rate
 from fair_ladle.core.quantities import micro_text
+from fair_ladle.core.tree import Ints
 
 
 @dataclass(frozen=True)
@@ -83,21 +84,22 @@ class PlacedLine:
 
     currency: str
     decimals: int
-    places: list[int]
-    together: list[int]
+    places: Ints
+    together: Ints
 
     @staticmethod
     def of(currency: str, decimals: int, places: Sequence[int], parts: Sequence[int]) -> PlacedLine:
         """Of parts in minor units by place; those without one (-1) are nobody's here."""
-        at = sorted((place, part) for place, part in zip(places, parts, strict=True) if place >= 0)
-        together = list(accumulate((part for _, part in at), initial=0))
-        return PlacedLine(currency, decimals, [place for place, _ in at], together)
+        at = np.array(places, dtype=np.int64)
+        order = np.argsort(at)[np.count_nonzero(at < 0) :]
+        together = np.cumsum(np.array(parts, dtype=np.int64)[order])
+        return PlacedLine(currency, decimals, at[order], np.concatenate([[0], together]))
 
-    def of_branch(self, accounts: Accounts, account: str) -> Decimal:
-        """What an account and those below it have of it."""
+    def of_branches(self, accounts: Accounts, tops: Sequence[str]) -> list[Decimal]:
+        """What each of these accounts (codes) and those below it have of it."""
         tree = accounts.tree
-        row = tree.row(account)
-        first = int(tree.depth_first[row])
-        begin = bisect_left(self.places, first)
-        end = bisect_left(self.places, first + int(tree.branch_size[row]), begin)
-        return Decimal(self.together[end] - self.together[begin]).scaleb(-self.decimals)
+        rows = np.array([tree.row(each) for each in tops], dtype=np.int64)
+        first = tree.depth_first[rows]
+        begin, end = np.searchsorted(self.places, [first, first + tree.branch_size[rows]])
+        parts = (self.together[end] - self.together[begin]).tolist()
+        return [Decimal(part).scaleb(-self.decimals) for part in parts]

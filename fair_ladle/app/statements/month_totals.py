@@ -58,7 +58,7 @@ def read_and_worked_out(
     period = BillingPeriod(tx, first, last, [product])
     month = period.month(product.code)
     amounts, unpriced = charged(period, product, period.buyers(period.accounts.tree.rows_in_order().tolist()))
-    costs = {buyer: period.cost(buyer, product.code, currency) for buyer, (_, currency) in amounts.items()}
+    costs = period.costs(product.code, {buyer: currency for buyer, (_, currency) in amounts.items()})
     pools = [each for pool in month.pools for each in pool_months(period, product, pool)]
     return month, ProductTotals(amounts, costs, frozenset(unpriced), len(month.days), tuple(pools))
 

@@ -105,14 +105,15 @@ class AccountNumbers:
 
     def __init__(self, trees: Sequence[Accounts]):
         self._trees = trees
-        self._found: dict[str, int] = {}
+        first = trees[0]
+        self._of_first: dict[str, int] = dict(zip(first.tree.codes, first.ids.tolist(), strict=True))
 
     def number(self, code: str) -> int:
         """An account's number."""
-        if code not in self._found:
-            accounts = next(each for each in self._trees if code in each.tree)
-            self._found[code] = int(accounts.ids[accounts.tree.row(code)])
-        return self._found[code]
+        if code in self._of_first:  # nearly all are
+            return self._of_first[code]
+        accounts = next(each for each in self._trees if code in each.tree)
+        return int(accounts.ids[accounts.tree.row(code)])
 
     def code(self, account_id: int) -> str:
         """An account's code."""

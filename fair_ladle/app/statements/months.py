@@ -29,13 +29,20 @@ from fair_ladle.core.tree import Ints
 
 @dataclass(frozen=True)
 class _Parts:
-    """In tree order: the places there of accounts that have a part in lines, their codes with it in grain-seconds, and
-    the owners of their pools."""
+    """In tree order: the places there of accounts that have a part in lines, it in grain-seconds, and the owners of
+    their pools."""
 
+    accounts: Accounts
     places: Ints
     weights: list[int]
-    parts: list[tuple[str, int]]
     owners: Ints
+
+    @cached_property
+    def by_code(self) -> list[tuple[str, int]]:
+        """Their codes with their parts."""
+        codes = self.accounts.tree.codes
+        rows = self.accounts.tree.rows_in_order()[self.places].tolist()
+        return [(codes[row], weight) for row, weight in zip(rows, self.weights, strict=True)]
 
 
 @dataclass(frozen=True)
@@ -61,7 +68,7 @@ class LineParts:
     def of(self, row: int, basis: Basis) -> list[tuple[str, int]]:
         """The accounts of an account's branch in its pool that have a part in a line, in tree order."""
         every, mine = self._of(row, basis)
-        return [every.parts[each] for each in mine]
+        return [every.by_code[each] for each in mine]
 
     def by_place(self, row: int, basis: Basis) -> tuple[Ints, list[int]]:
         """The same by their places in tree order, with their parts."""
@@ -73,9 +80,7 @@ class LineParts:
         if key not in self._parts:
             weights = self.weigh(key)
             rows = tree.rows_in_order()[weights[tree.rows_in_order()] != 0]
-            found = weights[rows].tolist()
-            parts = [(tree.codes[each], weight) for each, weight in zip(rows.tolist(), found, strict=True)]
-            self._parts[key] = _Parts(tree.depth_first[rows], found, parts, self.owner[rows])
+            self._parts[key] = _Parts(self.accounts, tree.depth_first[rows], weights[rows].tolist(), self.owner[rows])
         every, first = self._parts[key], int(tree.depth_first[row])
         begin, end = np.searchsorted(every.places, [first, first + int(tree.branch_size[row])]).tolist()
         mine = np.flatnonzero(every.owners[begin:end] == self.owner[row]) + begin

@@ -4,12 +4,12 @@ worked out again and no others."""
 from __future__ import annotations
 
 import json
-import zlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import zstandard
 
 from fair_ladle.app.statements.months import ProductMonth
 from fair_ladle.core.tree import Ints
@@ -152,7 +152,7 @@ def _packed(ids: Ints, figures: Ints) -> bytes:
         head.append([len(there), unit, steps.dtype.str])
         arrays += [there, steps]
     said = json.dumps([len(ids), head]).encode()
-    return zlib.compress(b"\n".join([said, b"".join(each.tobytes() for each in arrays)]), 1)
+    return zstandard.ZstdCompressor(level=1).compress(b"\n".join([said, b"".join(each.tobytes() for each in arrays)]))
 
 
 def _narrow(whole: Ints) -> np.dtype[Any]:
@@ -161,7 +161,7 @@ def _narrow(whole: Ints) -> np.dtype[Any]:
 
 
 def _unpacked(content: bytes, days: int) -> tuple[Ints, list[_Kind]]:
-    said, _, packed = zlib.decompress(content).partition(b"\n")
+    said, _, packed = zstandard.ZstdDecompressor().decompress(content).partition(b"\n")
     count, head = json.loads(said)
     ids, kinds = np.frombuffer(packed, np.int64, count), []
     at = ids.nbytes

@@ -23,6 +23,7 @@ from fair_ladle.main import create_app
 PASSWORD = "harbour-gravel-birch-harbour"
 STATEMENTS = {
     "/api/today": 16,
+    "/api/notices": 4,
     "/api/allocations": 4,
     "/api/allocations/cell?account=OLDQUAY&product=LANTERN-MAIL": 4,
     "/api/allocations/products": 2,

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices import usecases as notices
+from fair_ladle.app.notices.rows import NoticeRecord
 from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -71,3 +74,41 @@ def test_who_runs_an_account_is_told_instead_of_its_contact_and_who_did_it_is_no
     with demo.transaction() as tx:
         mine = [each.key for each in notices.shown(tx, Actor("Tilde", "", "TERN"), accounts_service.known(tx))]
     assert mine == ["four"], "another client's notices are not theirs to see"
+
+
+def test_notices_come_by_pages_and_all_that_were_looked_at_are_put_away(demo: Database) -> None:
+    demo.run(sign_in.give_sign_in, COMMAND_LINE, INES, "Ines Vane", "GANNET", "correct-ferry-staple")
+    keys = [f"{n:03}" for n in range(notices.PAGE + 5)]
+    for some in (keys[:30], keys[30:]):
+        told(demo, *((each, "TERN", False) for each in some))
+    with demo.transaction() as tx:
+        accounts = accounts_service.known(tx)
+        ines = Actor("Ines", INES, "GANNET", sign_in_id=tx.connection.scalar(sa.text("SELECT MAX(id) FROM sign_ins")))
+
+        def shown(who: Actor, before: int | None = None) -> list[NoticeRecord]:
+            return notices.shown(tx, who, accounts, "TERN", before=before)
+
+        first = shown(ines)
+        older = shown(ines, first[-1].id)
+        assert [each.key for each in (*first, *older)] == keys[::-1]
+        assert notices.count(tx, ines, accounts, with_caps=True) == len(keys)
+        notices.put_all_away(tx, ines, first[10].id)
+        assert [each.key for each in shown(ines)] == keys[:-11:-1], "what came since was not looked at"
+        notices.put_all_away(tx, ines, first[0].id)
+        assert shown(ines) == [] and notices.count(tx, ines, accounts, with_caps=True) == 0
+        assert len(shown(Actor("Tilde", "", "TERN"))) == notices.PAGE, "put away by one, not by all"
+
+
+def test_what_was_told_before_an_account_came_to_a_branch_is_not_for_who_runs_it(demo: Database) -> None:
+    told(demo, ("before", "TERN-LETTINGS", False))
+    demo.clock.set_to(demo.clock.now() + timedelta(days=1))
+    with demo.transaction() as tx:
+        accounts_service.move(tx, "TERN-LETTINGS", "OLDQUAY")
+        accounts_service.structure_changed(tx)
+    demo.clock.set_to(demo.clock.now() + timedelta(days=1))
+    told(demo, ("after", "TERN-LETTINGS", False))
+    with demo.transaction() as tx:
+        accounts, maren = accounts_service.known(tx), Actor("Maren", "", "OLDQUAY")
+        assert [each.key for each in notices.shown(tx, maren, accounts, "TERN-LETTINGS")] == ["after"]
+        assert notices.count(tx, maren, accounts, with_caps=True) == len(notices.shown(tx, maren, accounts))
+        assert [each.key for each in notices.shown(tx, COMMAND_LINE, accounts, "TERN-LETTINGS")] == ["after", "before"]

@@ -407,15 +407,21 @@ def test_notices_and_the_calendar_keep_to_their_branch(
     operator: TestClient, client_admin: TestClient, database: Database
 ) -> None:
     enforce_all(database)
-    mine = client_admin.get("/api/today").json()["notices"]
+    mine = client_admin.get("/api/notices").json()["notices"]
     assert mine and all(each["account"].startswith("OLDQUAY") for each in mine)
-    theirs = next(each for each in operator.get("/api/today").json()["notices"] if each["account"] == "NORTHFOLD")
+    theirs = operator.get("/api/notices?account=NORTHFOLD").json()["notices"][0]
+    assert client_admin.get("/api/notices?account=NORTHFOLD").status_code == 404
     assert client_admin.post("/api/notices/seen", json={"ids": [theirs["id"]]}).status_code == 404
     assert client_admin.post("/api/notices/seen", json={"ids": [mine[0]["id"]]}).status_code == 204
-    assert mine[0]["id"] not in [each["id"] for each in client_admin.get("/api/today").json()["notices"]]
-    assert mine[0]["id"] in [each["id"] for each in operator.get("/api/today").json()["notices"]], (
+    assert mine[0]["id"] not in [each["id"] for each in client_admin.get("/api/notices").json()["notices"]]
+    assert mine[0]["id"] in [each["id"] for each in operator.get("/api/notices").json()["notices"]], (
         "put away by one, not by all"
     )
+    assert client_admin.post("/api/notices/seen", json={}).status_code == 422
+    day = operator.get("/api/today").json()
+    assert {(each["account"], each["product"]) for each in day["notices"]} <= {
+        (each["account"], each["product"]) for each in day["pressed"]
+    }
     seats = [each for each in operator.get("/api/enforcement/holds").json() if each["product"].startswith("FIELD")]
     assert seats and all(each["name"] and each["name"] != each["subject"] for each in seats), (
         "people are called by their names"

@@ -1,13 +1,17 @@
-"""Putting notices away over HTTP; they are shown in Today and on an account's page."""
+"""Notices over HTTP: in Today, and on an account's page."""
 
 from __future__ import annotations
 
+from typing import Any
+
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.notices import usecases
 from fair_ladle.app.notices.rows import NoticeRecord
 from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.plumbing.routing import Router
 
 routes = Router("/api/notices", "notices", sees="allocations.see", changes="allocations.see")
@@ -26,10 +30,19 @@ class NoticeBody(BaseModel):
     text: str
 
 
-class Seen(BaseModel):
-    """Notices to put away."""
+class NoticesBody(BaseModel):
+    """Notices, newest first."""
 
-    ids: list[int] = Field(min_length=1, max_length=500)
+    notices: list[NoticeBody]
+    more: bool
+    """There are older ones."""
+
+
+class Seen(BaseModel):
+    """Notices to put away: these, or all that one is shown up to one of them."""
+
+    ids: list[int] = Field(default=[], max_length=500)
+    until: int | None = None
 
 
 def notice_body(row: NoticeRecord, accounts: Accounts) -> NoticeBody:
@@ -47,7 +60,27 @@ def notice_body(row: NoticeRecord, accounts: Accounts) -> NoticeBody:
     )
 
 
+@routes.get("", response_model=NoticesBody)
+def listed(
+    db: Db,
+    who: Who,
+    account: str | None = Query(None, max_length=64),
+    before: int | None = Query(None, ge=1),
+    caps: bool = True,
+) -> Any:
+    """The newest notices of one's branch, or of an account in it, that one has not put away; ``before`` = those older
+    than this one, ``caps`` = also those about caps."""
+
+    found = db.snapshot(usecases.page, who, account, before, caps)
+    return NoticesBody(notices=[notice_body(each, found.accounts) for each in found.notices], more=found.more)
+
+
 @routes.post("/seen", status_code=204)
 def seen(body: Seen, db: Db, who: Who) -> None:
     """Do not show these to one any more."""
-    db.run(usecases.put_away, who, body.ids)
+    if body.until is not None:
+        db.run(usecases.put_all_away, who, body.until)
+    elif body.ids:
+        db.run(usecases.put_away, who, body.ids)
+    else:
+        raise invalid("Name the notices to dismiss, or the newest of them.", "ids")

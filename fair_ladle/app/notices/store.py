@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from datetime import datetime
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.notices.rows import NoticeRecord
 from fair_ladle.app.notices.tables import notices, notices_seen
-from fair_ladle.app.plumbing.database import fetch
+from fair_ladle.app.plumbing.database import batched, fetch
 from fair_ladle.app.pools.tables import products
 
 
@@ -25,34 +25,43 @@ def add(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
         connection.execute(sa.insert(notices), list(rows))
 
 
-def of_accounts(
-    connection: sa.Connection, about: sa.ColumnElement[bool], sign_in_id: int, since: datetime, limit: int
-) -> list[NoticeRecord]:
-    """Notices about some accounts (a condition on theirs) that somebody has not put away, newest first."""
+def is_unseen(sign_in_id: int) -> sa.ColumnElement[bool]:
+    """That somebody has not put a notice away."""
     seen = sa.select(notices_seen.c.notice_id).where(notices_seen.c.sign_in_id == sign_in_id)
-    return fetch(
-        connection,
-        sa.select(notices, products.c.code.label("product"))
-        .outerjoin(products, products.c.id == notices.c.product_id)
-        .where(about, notices.c.at >= since, notices.c.id.not_in(seen))
-        .order_by(notices.c.at.desc(), notices.c.id.desc())
-        .limit(limit),
-        NoticeRecord,
-    )
+    return notices.c.id.not_in(seen)
+
+
+def up_to(notice_id: int, itself: bool) -> sa.ColumnElement[bool]:
+    """That a notice is older than another, or it ``itself``."""
+    n, other = notices.c, notices.alias()
+    at = sa.select(other.c.at).where(other.c.id == notice_id).scalar_subquery()
+    return sa.and_(n.at <= at, sa.or_(n.at < at, n.id <= notice_id if itself else n.id < notice_id))
+
+
+def newest(connection: sa.Connection, conditions: Sequence[sa.ColumnElement[bool]], limit: int) -> list[NoticeRecord]:
+    """The newest notices of which some conditions hold."""
+    wanted = sa.select(notices, products.c.code.label("product")).where(*conditions)
+    joined = wanted.outerjoin(products, products.c.id == notices.c.product_id)
+    return fetch(connection, joined.order_by(notices.c.at.desc(), notices.c.id.desc()).limit(limit), NoticeRecord)
+
+
+def count(connection: sa.Connection, conditions: Sequence[sa.ColumnElement[bool]], most: int) -> int:
+    """Of how many notices they hold, counted no further than to so many."""
+    some = sa.select(notices.c.id).where(*conditions).limit(most).subquery()
+    return connection.scalar(sa.select(sa.func.count()).select_from(some)) or 0
+
+
+def ids_of(connection: sa.Connection, conditions: Sequence[sa.ColumnElement[bool]]) -> list[int]:
+    """The notices (numbers) of which some conditions hold."""
+    return list(connection.scalars(sa.select(notices.c.id).where(*conditions)))
 
 
 def put_away(connection: sa.Connection, ids: Collection[int], sign_in_id: int) -> None:
-    """Note that somebody has seen notices."""
-    there = set(
-        connection.scalars(
-            sa.select(notices_seen.c.notice_id).where(
-                notices_seen.c.sign_in_id == sign_in_id, notices_seen.c.notice_id.in_(ids)
-            )
-        )
-    )
-    rows = [{"notice_id": each, "sign_in_id": sign_in_id} for each in ids if each not in there]
-    if rows:
-        connection.execute(sa.insert(notices_seen), rows)
+    """Note that somebody has seen notices, whether noted before or not."""
+    put = mysql.insert(notices_seen)
+    again = put.on_duplicate_key_update(sign_in_id=put.inserted.sign_in_id)
+    for part in batched(sorted(set(ids))):
+        connection.execute(again, [{"notice_id": each, "sign_in_id": sign_in_id} for each in part])
 
 
 def accounts_of(connection: sa.Connection, ids: Collection[int]) -> dict[int, int]:

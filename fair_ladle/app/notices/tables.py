@@ -18,6 +18,7 @@ notices = sa.Table(
     sa.Column("subject", sa.String(255), nullable=False),
     sa.Column("text", sa.Text, nullable=False),
     sa.Index("ix_notices_account_id_at", "account_id", "at"),
+    sa.Index("ix_notices_at", "at"),
 )
 
 notices_seen = sa.Table(

@@ -7,7 +7,6 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from fair_ladle.app.notices.routes import NoticeBody, notice_body
 from fair_ladle.app.people_admin.join_routes import DomainWaiting, JoinWaiting
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
@@ -117,6 +116,16 @@ class OutlookBody(OfProduct):
     free: list[int]
 
 
+class AboutCap(BaseModel):
+    """What was told of an account at risk."""
+
+    id: int
+    at: str
+    account: str
+    product: str | None
+    subject: str
+
+
 class HeldDraft(BaseModel):
     """A scheduled draft that could not be applied."""
 
@@ -161,7 +170,9 @@ class TodayBody(BaseModel):
     """The first; of many, those that get short first."""
     outlook_count: int
     requests: list[RequestBody]
-    notices: list[NoticeBody]
+    notices: list[AboutCap]
+    notice_count: int
+    """Of those that stand by themselves, to 10,000; all where not everybody at risk is listed."""
     held_drafts: list[HeldDraft]
     failed_jobs: list[FailedJob]
     joins: list[JoinWaiting]
@@ -282,7 +293,17 @@ def today(db: Db, who: Who) -> Any:
             for each in found.outlook
         ],
         requests=[request_body(each) for each in found.requests],
-        notices=[notice_body(each, found.accounts) for each in found.notices],
+        notices=[
+            AboutCap(
+                id=each.id,
+                at=each.at.isoformat(),
+                account=found.accounts.tree.codes[found.accounts.row_of_id[each.account_id]],
+                product=each.product,
+                subject=each.subject,
+            )
+            for each in found.notices
+        ],
+        notice_count=found.notice_count,
         held_drafts=[HeldDraft(id=each.id, name=each.name, reason=each.reason or "") for each in found.held_drafts],
         failed_jobs=[FailedJob(name=name, trouble=trouble) for name, trouble in found.failed_jobs],
         failed_policies=[FailedJob(name=name, trouble=trouble) for name, trouble in found.failed_policies],

@@ -20,6 +20,7 @@ from fair_ladle.app.allocations.positions import Positions, positions_at
 from fair_ladle.app.allocations.stock import Stock, stock
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.notices import usecases as notices
+from fair_ladle.app.notices.rows import NoticeRecord
 from fair_ladle.app.people_admin import domains
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
@@ -34,6 +35,8 @@ from fair_ladle.core.quantities import half_up
 
 SHOWN = 50
 """So many of a kind at most."""
+MOST_NOTICES = 200
+"""Of those at risk."""
 SOON = 30
 """Days within which an allocation that ends is shown."""
 FULL_WITHIN = timedelta(days=60)
@@ -167,7 +170,10 @@ class Today:
     """The first of the pools; where there are many, those that get short first."""
     outlook_count: int
     requests: list[requests_usecases.Request]
-    notices: list[Any]
+    notices: list[NoticeRecord]
+    """Of the accounts at risk, about their caps."""
+    notice_count: int
+    """Of those that stand by themselves: all where some who are past a cap or near it are not listed."""
     held_drafts: list[Any]
     failed_jobs: list[tuple[str, str]]
     joins: list[domains.WaitingToJoin]
@@ -204,11 +210,13 @@ def today(tx: Transaction, actor: Actor) -> Today:
             endings.append(LotEnding(pool.product, known.tree.codes[owner], known.name(owner), ending, load))
     at_risk = _at_risk(found.seen_by(top), top, inside)
     past, near = ([each for each in at_risk if (each.state == "near") is is_near] for is_near in (False, True))
+    past_count, near_count = pressed[:2] if pressed else (len(past), len(near))
+    first = [*past[:SHOWN], *near[:SHOWN]]
     return Today(
         day,
-        [*past[:SHOWN], *near[:SHOWN]],
-        pressed[0] if pressed else len(past),
-        pressed[1] if pressed else len(near),
+        first,
+        past_count,
+        near_count,
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         _allocations_ending(tx, known, whole_top, products, day),
@@ -219,7 +227,8 @@ def today(tx: Transaction, actor: Actor) -> Today:
         _outlook(tx, known, owned, day, ahead),
         len(owned.pools),
         requests_usecases.to_answer_first(tx, actor),
-        notices.shown(tx, actor, known),
+        _told(tx, actor, known, first),
+        notices.count(tx, actor, known, with_caps=past_count + near_count > len(first)),
         [each for each in drafts.seen(tx, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
         schedule.failed(tx) if top == 0 else [],
         domains.waiting(tx, actor),
@@ -270,6 +279,14 @@ def _at_risk(found: Positions, top: int, inside: set[int]) -> list[AtRisk]:
             each.product.code,
         ),
     )
+
+
+def _told(tx: Transaction, actor: Actor, accounts: Accounts, at_risk: list[AtRisk]) -> list[NoticeRecord]:
+    """What was told of these cells."""
+    ids = {each.account: int(accounts.ids[accounts.tree.row(each.account)]) for each in at_risk}
+    cells = {(ids[each.account], each.product.code) for each in at_risk}
+    found = notices.about_caps_of(tx, actor, accounts, set(ids.values()), MOST_NOTICES)
+    return [each for each in found if (each.account_id, each.product) in cells]
 
 
 def _allocations_ending(

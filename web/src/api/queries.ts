@@ -1,5 +1,5 @@
 import { reckonIn } from '../domain/months'
-import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query'
+import { infiniteQueryOptions, keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query'
 import { api, ApiError, take, type Schemas } from './client'
 
 /** One factory a question: its key, how it is asked, and its type. */
@@ -258,6 +258,22 @@ export const today = queryOptions({
   queryFn: () => take(api.GET('/api/today')),
   staleTime: 30_000,
 })
+
+/** The notices of one's branch, newest first; those about caps are among them where that is said. */
+export const notices = (caps: boolean) =>
+  infiniteQueryOptions({
+    queryKey: ['notices', 'all', caps],
+    queryFn: ({ pageParam }) => take(api.GET('/api/notices', { params: { query: { caps, before: pageParam } } })),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (page) => (page.more ? page.notices.at(-1)?.id : undefined),
+  })
+
+/** The newest of one account's. */
+export const noticesOf = (account: string) =>
+  queryOptions({
+    queryKey: ['notices', 'of', account],
+    queryFn: () => take(api.GET('/api/notices', { params: { query: { account } } })),
+  })
 
 export const templates = queryOptions({
   queryKey: ['accounts', 'templates'],

@@ -2333,6 +2333,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Listed
+         * @description The newest notices of one's branch, or of an account in it, that one has not put away; ``before`` = those older
+         *     than this one, ``caps`` = also those about caps.
+         */
+        get: operations["listed_api_notices_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/notices/seen": {
         parameters: {
             query?: never;
@@ -5086,6 +5107,22 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AboutCap
+         * @description What was told of an account at risk.
+         */
+        AboutCap: {
+            /** Account */
+            account: string;
+            /** At */
+            at: string;
+            /** Id */
+            id: number;
+            /** Product */
+            product: string | null;
+            /** Subject */
+            subject: string;
+        };
         /**
          * AccountBody
          * @description One account's own facts; those of the account above only where that is in sight.
@@ -9259,6 +9296,16 @@ export interface components {
             text: string;
         };
         /**
+         * NoticesBody
+         * @description Notices, newest first.
+         */
+        NoticesBody: {
+            /** More */
+            more: boolean;
+            /** Notices */
+            notices: components["schemas"]["NoticeBody"][];
+        };
+        /**
          * NumberBody
          * @description A number and what it is doing.
          */
@@ -11503,11 +11550,16 @@ export interface components {
         };
         /**
          * Seen
-         * @description Notices to put away.
+         * @description Notices to put away: these, or all that one is shown up to one of them.
          */
         Seen: {
-            /** Ids */
+            /**
+             * Ids
+             * @default []
+             */
             ids: number[];
+            /** Until */
+            until?: number | null;
         };
         /**
          * SentBody
@@ -12707,8 +12759,10 @@ export interface components {
             joins: components["schemas"]["JoinWaiting"][];
             /** Near Count */
             near_count: number;
+            /** Notice Count */
+            notice_count: number;
             /** Notices */
-            notices: components["schemas"]["NoticeBody"][];
+            notices: components["schemas"]["AboutCap"][];
             /** Outlook */
             outlook: components["schemas"]["OutlookBody"][];
             /** Outlook Count */
@@ -28226,6 +28280,120 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"] | null;
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    listed_api_notices_get: {
+        parameters: {
+            query?: {
+                account?: string | null;
+                before?: number | null;
+                caps?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticesBody"];
                 };
             };
             /** @description Cannot be read */

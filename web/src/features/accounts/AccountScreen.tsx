@@ -14,7 +14,7 @@ import {
   actsPage,
   me,
   requestsOf,
-  today as todayQuery,
+  noticesOf,
   useCan,
   type AccountBody,
   type Grid,
@@ -438,8 +438,7 @@ function OnHold({ account, grid }: { account: string; grid: Grid }) {
 }
 
 function Notices({ account }: { account: string }) {
-  const found = useQuery(todayQuery)
-  const mine = (found.data?.notices ?? []).filter((each) => each.account === account).slice(0, 6)
+  const mine = useQuery(noticesOf(account)).data?.notices.slice(0, 6) ?? []
   if (!mine.length) return null
   return (
     <section aria-label="Notices">

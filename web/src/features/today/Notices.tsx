@@ -1,10 +1,11 @@
-import { useQueryClient } from '@tanstack/react-query'
+import { useInfiniteQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api, take } from '../../api/client'
-import { type Today } from '../../api/queries'
+import { notices as noticesQuery, type Today } from '../../api/queries'
+import { useAction } from '../../api/useAction'
 import { dayOf, shortDay } from '../../domain/months'
-import { First } from '../../components/First'
-import { Empty } from '../../components/States'
+import { Empty, Trouble, Wait } from '../../components/States'
+import { upTo } from './count'
 
 /** What was to happen by itself and did not. */
 export function Troubles({ day }: { day: Today }) {
@@ -55,76 +56,87 @@ export function Troubles({ day }: { day: Today }) {
   )
 }
 
-/** Notices about a cell over or near its cap stand with it; those of what is mended are gone. */
-export function looseNotices(day: Today): Today['notices'] {
-  const complete = day.past_count + day.near_count <= day.pressed.length
-  return day.notices.filter(
-    (each) =>
-      !ABOUT_CAPS.has(each.kind) ||
-      (!complete && !day.pressed.some((one) => one.account === each.account && one.product === each.product)),
-  )
-}
-const ABOUT_CAPS = new Set(['grace', 'hold', 'threshold'])
+/** Whether some who are past a cap or near it are not listed: notices about caps stand by themselves then. */
+const withCaps = (day: Today) => day.past_count + day.near_count > day.pressed.length
 
-export function Notices({ notices }: { notices: Today['notices'] }) {
-  const queries = useQueryClient()
-  if (!notices.length)
+/** The notices that stand by themselves, newest first, a page at a time. */
+export function Notices({ day }: { day: Today }) {
+  const act = useAction('today', 'notices')
+  const found = useInfiniteQuery(noticesQuery(withCaps(day)))
+  if (found.isError) return <Trouble page="Notices" error={found.error} again={() => void found.refetch()} />
+  if (!found.data) return <Wait what="the notices" />
+  const notices = found.data.pages.flatMap((page) => page.notices)
+  const newest = notices[0]
+  if (!newest)
     return (
       <Empty title="No notices">
         Warnings, deadlines and answers to requests stay here for a month and are also mailed.
       </Empty>
     )
-  const putAway = async (ids: number[]) => {
-    await take(api.POST('/api/notices/seen', { body: { ids } }))
-    await queries.invalidateQueries({ queryKey: ['today'] })
-  }
+  const putAway = (body: { ids: number[]; until?: number }) =>
+    void act.run(() => take(api.POST('/api/notices/seen', { body })))
   return (
     <>
       <h2 className="section">
-        Notices<span>{notices.length}</span>{' '}
+        Notices<span>{upTo(day.notice_count)}</span>{' '}
         <button
           type="button"
           className="btn btn-link btn-sm p-0 ms-3"
-          onClick={() => void putAway(notices.map((each) => each.id))}
+          disabled={act.busy}
+          onClick={() => putAway({ ids: [], until: newest.id })}
         >
           Dismiss all
         </button>
       </h2>
-      <First
-        of={notices}
-        show={(each) => (
-          <article className="item" key={each.id}>
-            <div className="when">
-              {shortDay(dayOf(each.at))}
-              <span>{each.kind}</span>
-            </div>
-            <div>
-              <b>{each.subject}</b>
-              <p style={{ whiteSpace: 'pre-line' }}>{each.text}</p>
-            </div>
-            <div className="acts">
-              <Link
-                className="btn btn-outline-primary"
-                to={
-                  each.product
-                    ? `/allocations?account=${encodeURIComponent(each.account)}&product=${encodeURIComponent(each.product)}&pools=all`
-                    : `/accounts/${encodeURIComponent(each.account)}`
-                }
-              >
-                Open
-              </Link>
-              <button
-                type="button"
-                className="btn btn-outline-primary"
-                aria-label={`Dismiss: ${each.subject}`}
-                onClick={() => void putAway([each.id])}
-              >
-                Dismiss
-              </button>
-            </div>
-          </article>
-        )}
-      />
+      {act.trouble && (
+        <p className="over px-3" role="alert">
+          {act.trouble}
+        </p>
+      )}
+      {notices.map((each) => (
+        <article className="item" key={each.id}>
+          <div className="when">
+            {shortDay(dayOf(each.at))}
+            <span>{each.kind}</span>
+          </div>
+          <div>
+            <b>{each.subject}</b>
+            <p style={{ whiteSpace: 'pre-line' }}>{each.text}</p>
+          </div>
+          <div className="acts">
+            <Link
+              className="btn btn-outline-primary"
+              to={
+                each.product
+                  ? `/allocations?account=${encodeURIComponent(each.account)}&product=${encodeURIComponent(each.product)}&pools=all`
+                  : `/accounts/${encodeURIComponent(each.account)}`
+              }
+            >
+              Open
+            </Link>
+            <button
+              type="button"
+              className="btn btn-outline-primary"
+              aria-label={`Dismiss: ${each.subject}`}
+              onClick={() => putAway({ ids: [each.id] })}
+            >
+              Dismiss
+            </button>
+          </div>
+        </article>
+      ))}
+      {found.hasNextPage && (
+        <p className="px-3 py-1 mb-0">
+          <button
+            type="button"
+            className="btn btn-link btn-sm p-0"
+            disabled={found.isFetchingNextPage}
+            onClick={() => void found.fetchNextPage()}
+          >
+            Show older notices
+          </button>
+        </p>
+      )}
     </>
   )
 }

@@ -13,9 +13,9 @@ import { WaitingToJoin } from '../people/WaitingToJoin'
 import { RequestItem } from '../requests/RequestItem'
 import { ClientGroups } from './ClientGroups'
 import { FillingUp } from './FillingUp'
-import { needsSomebody } from './count'
+import { needsSomebody, upTo } from './count'
 import { Idle, Outlook } from './Ahead'
-import { Troubles, looseNotices, Notices } from './Notices'
+import { Troubles, Notices } from './Notices'
 import { cellAddress, of, type Pressed } from './words'
 
 export default function TodayScreen() {
@@ -29,7 +29,6 @@ export default function TodayScreen() {
   const near = day.pressed.filter((each) => each.state === 'near')
   const urgent = day.endings.filter((each) => each.uncovered > 0)
   const pools = urgent.length + day.shortfalls.length
-  const loose = looseNotices(day)
   const choose = (value: string) => setParams(value === 'all' ? {} : { only: value }, { replace: true })
   const shows = (part: string) => only === 'all' || only === part
   return (
@@ -41,7 +40,7 @@ export default function TodayScreen() {
             [
               ['all', 'To do', needsSomebody(day)],
               ['requests', 'Requests', day.requests.length + day.joins.length + day.domains.length],
-              ['notices', 'Notices', loose.length],
+              ['notices', 'Notices', upTo(day.notice_count)],
               ['pools', 'Renewals', pools],
               ['clients', 'Over cap', day.past_count],
               ['near', 'Near cap', day.near_count],
@@ -67,7 +66,7 @@ export default function TodayScreen() {
           {shows('requests') && <Requests day={day} />}
           {(only === 'all' || only === 'requests') && <Joins day={day} />}
           {only === 'all' && <Troubles day={day} />}
-          {only === 'notices' && <Notices notices={loose} />}
+          {only === 'notices' && <Notices day={day} />}
           {shows('pools') && <Pools day={day} />}
           {shows('pools') && <EndingAllocations day={day} />}
           {shows('pools') && <FillingUp day={day} />}

@@ -1,4 +1,5 @@
 import type { Today } from '../../api/queries'
+import { whole } from '../../domain/units'
 
 /** How many things of a day need somebody: what is past a limit, and what falls short. */
 export function needsSomebody(day: Today): number {
@@ -13,4 +14,12 @@ export function needsSomebody(day: Today): number {
     day.endings.filter((each) => each.uncovered > 0).length +
     day.past_count
   )
+}
+
+/** Counts of notices go up to so many. */
+const COUNTED = 10_000
+
+/** A count as it is written where it goes no further than that. */
+export function upTo(count: number): string {
+  return count > COUNTED ? `${whole(COUNTED)}+` : whole(count)
 }

@@ -329,6 +329,18 @@ def test_sharing_out_by_keyboard(open_page: Open) -> None:
     expect(draft).to_have_count(0)
 
 
+def test_notices_are_dismissed_by_keyboard_one_and_all(open_page: Open) -> None:
+    page = open_page(at="/today?only=notices")
+    dismiss = page.get_by_role("button", name=re.compile("^Dismiss: "))
+    dismiss.nth(1).wait_for()
+    one, other = (dismiss.nth(n).get_attribute("aria-label") or "" for n in (0, 1))
+    press(page.get_by_role("button", name=one, exact=True).first)
+    expect(page.get_by_role("button", name=one, exact=True)).to_have_count(0)
+    expect(page.get_by_role("button", name=other, exact=True)).to_have_count(1)
+    press(page.get_by_role("button", name="Dismiss all"))
+    expect(page.get_by_role("button", name=other, exact=True)).to_have_count(0)
+
+
 def test_a_shortfall_is_planned_and_a_lot_bought_by_keyboard(open_page: Open) -> None:
     page = open_page()
     page.keyboard.press("g")

@@ -14,6 +14,7 @@ from fair_ladle.app.notices.rows import NoticeRecord
 from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.sign_in import usecases as sign_in
 
 OPERATOR, CLIENT, INES = "admin.gannet@gannet.example", "admin.oldquay@oldquay.example", "ines@gannet.example"
@@ -111,4 +112,7 @@ def test_what_was_told_before_an_account_came_to_a_branch_is_not_for_who_runs_it
         accounts, maren = accounts_service.known(tx), Actor("Maren", "", "OLDQUAY")
         assert [each.key for each in notices.shown(tx, maren, accounts, "TERN-LETTINGS")] == ["after"]
         assert notices.count(tx, maren, accounts, with_caps=True) == len(notices.shown(tx, maren, accounts))
-        assert [each.key for each in notices.shown(tx, COMMAND_LINE, accounts, "TERN-LETTINGS")] == ["after", "before"]
+        _, before = notices.shown(tx, COMMAND_LINE, accounts, "TERN-LETTINGS")
+        assert before.key == "before"
+        with pytest.raises(Refused, match="no notice"):
+            notices.shown(tx, maren, accounts, before=before.id)

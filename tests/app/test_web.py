@@ -411,7 +411,10 @@ def test_notices_and_the_calendar_keep_to_their_branch(
     assert mine and all(each["account"].startswith("OLDQUAY") for each in mine)
     theirs = operator.get("/api/notices?account=NORTHFOLD").json()["notices"][0]
     assert client_admin.get("/api/notices?account=NORTHFOLD").status_code == 404
-    assert client_admin.post("/api/notices/seen", json={"ids": [theirs["id"]]}).status_code == 404
+    for number in (theirs["id"], 10**9):  # whether there is such a notice of others, and when it came, is not told
+        assert client_admin.post("/api/notices/seen", json={"ids": [number]}).status_code == 404
+        assert client_admin.post("/api/notices/seen", json={"until": number}).status_code == 404
+        assert client_admin.get(f"/api/notices?before={number}").status_code == 404
     assert client_admin.post("/api/notices/seen", json={"ids": [mine[0]["id"]]}).status_code == 204
     assert mine[0]["id"] not in [each["id"] for each in client_admin.get("/api/notices").json()["notices"]]
     assert mine[0]["id"] in [each["id"] for each in operator.get("/api/notices").json()["notices"]], (

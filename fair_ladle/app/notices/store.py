@@ -62,11 +62,3 @@ def put_away(connection: sa.Connection, ids: Collection[int], sign_in_id: int) -
     again = put.on_duplicate_key_update(sign_in_id=put.inserted.sign_in_id)
     for part in batched(sorted(set(ids))):
         connection.execute(again, [{"notice_id": each, "sign_in_id": sign_in_id} for each in part])
-
-
-def accounts_of(connection: sa.Connection, ids: Collection[int]) -> dict[int, int]:
-    """The account each notice is about."""
-    return {
-        row.id: row.account_id
-        for row in connection.execute(sa.select(notices.c.id, notices.c.account_id).where(notices.c.id.in_(ids)))
-    }

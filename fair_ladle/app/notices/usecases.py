@@ -52,7 +52,10 @@ def shown(
     """Notices of the actor's branch (or of one account in it) that the actor has not put away, newest first: the first,
     or those before one (its number). ``with_caps`` = also those about caps."""
     mine = _mine(tx, actor, accounts, account, with_caps)
-    return store.newest(tx.connection, mine if before is None else [*mine, store.up_to(before, itself=False)], limit)
+    if before is not None:
+        _refuse_unless_seen(tx, actor, accounts, [before])
+        mine.append(store.up_to(before, itself=False))
+    return store.newest(tx.connection, mine, limit)
 
 
 def count(tx: Transaction, actor: Actor, accounts: Accounts, with_caps: bool) -> int:
@@ -71,12 +74,16 @@ def about_caps_of(
 def _mine(
     tx: Transaction, actor: Actor, accounts: Accounts, account: str | None, with_caps: bool
 ) -> list[sa.ColumnElement[bool]]:
+    found = _for(tx, actor, accounts, account)
+    found += [notices.c.at >= tx.now - SHOWN_FOR, store.is_unseen(actor.sign_in_id or 0)]
+    return found if with_caps else [*found, notices.c.kind.not_in(ABOUT_CAPS)]
+
+
+def _for(tx: Transaction, actor: Actor, accounts: Accounts, account: str | None = None) -> list[sa.ColumnElement[bool]]:
+    """That a notice is for whoever runs the branch: about it (or one account of it), and of the time since it came."""
     top, of = accounts_service.top_row(accounts, actor), notices.c.account_id
     row = top if account is None else accounts_service.row_in_scope(accounts, actor, account)
-    about = accounts_service.in_branch(accounts, row, of) if account is None else of == int(accounts.ids[row])
-    found = [about, notices.c.at >= tx.now - SHOWN_FOR, store.is_unseen(actor.sign_in_id or 0)]
-    if not with_caps:
-        found.append(notices.c.kind.not_in(ABOUT_CAPS))
+    found = [accounts_service.in_branch(accounts, row, of) if account is None else of == int(accounts.ids[row])]
     later = log_service.came_later(tx, accounts, top, row) if top else {}
     for since in sorted(set(later.values())):
         came = [each for each, at in later.items() if at == since]
@@ -86,16 +93,21 @@ def _mine(
 
 def put_away(tx: Transaction, actor: Actor, ids: Sequence[int]) -> None:
     """Do not show these notices to the actor any more."""
-    accounts = accounts_service.known(tx)
-    about = store.accounts_of(tx.connection, ids)
-    for notice_id in ids:
-        if notice_id not in about or not accounts_service.sees(accounts, actor, about[notice_id]):
-            raise not_found("notice", str(notice_id))
+    _refuse_unless_seen(tx, actor, accounts_service.known(tx), ids)
     store.put_away(tx.connection, ids, actor.sign_in_id or 0)
 
 
 def put_all_away(tx: Transaction, actor: Actor, until: int) -> None:
     """The same of all that the actor is shown, up to one (its number): what came since has not been looked at."""
-    mine = _mine(tx, actor, accounts_service.known(tx), None, True)
+    accounts = accounts_service.known(tx)
+    _refuse_unless_seen(tx, actor, accounts, [until])
+    mine = _mine(tx, actor, accounts, None, True)
     ids = store.ids_of(tx.connection, [*mine, store.up_to(until, itself=True)])
     store.put_away(tx.connection, ids, actor.sign_in_id or 0)
+
+
+def _refuse_unless_seen(tx: Transaction, actor: Actor, accounts: Accounts, ids: Sequence[int]) -> None:
+    there = set(store.ids_of(tx.connection, [*_for(tx, actor, accounts), notices.c.id.in_(ids)]))
+    for notice_id in ids:
+        if notice_id not in there:
+            raise not_found("notice", str(notice_id))

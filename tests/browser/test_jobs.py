@@ -102,6 +102,20 @@ def test_a_purchase_that_ends_is_renewed(open_page: Open) -> None:
     keys.apply()
 
 
+def test_the_form_that_opens_is_that_of_the_pool_one_came_for(open_page: Open) -> None:
+    page = open_page(at="/pools")
+    page.get_by_role("button", name=re.compile("^Fieldbook Full")).wait_for()
+    page.route("**/api/pools?*product=FIELD-FULL*", lambda _: None)
+    page.keyboard.press("Control+k")
+    page.get_by_role("combobox", name="Go to").fill("renew fieldbook full")
+    hit = page.get_by_label("Results").get_by_role("option").first
+    expect(hit).to_contain_text("Renew PO-2605")
+    page.keyboard.press("Enter")
+    page.wait_for_timeout(500)
+    page.unroute("**/api/pools?*product=FIELD-FULL*")  # lets go what it held
+    expect(page.get_by_role("dialog", name=re.compile("Renew PO-2605"))).to_be_visible()
+
+
 def test_fifty_are_bought_and_shared_out(open_page: Open) -> None:
     page = open_page()
     keys = Keys(page)

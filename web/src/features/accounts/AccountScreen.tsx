@@ -324,9 +324,13 @@ function Facts({ body }: { body: AccountBody }) {
         <h2 className="sub">Contacts</h2>
         <dl className="figures">
           <dt>Admin</dt>
-          <dd className="text-break">{body.admin_email ?? <span className="quiet">none</span>}</dd>
+          <dd className="text-break">
+            <Address of={body.admin_email} />
+          </dd>
           <dt>Billing contact</dt>
-          <dd className="text-break">{body.billing_email ?? <span className="quiet">none</span>}</dd>
+          <dd className="text-break">
+            <Address of={body.billing_email} />
+          </dd>
           {body.parent_name && (
             <>
               <dt>Parent account</dt>
@@ -434,6 +438,19 @@ function OnHold({ account, grid }: { account: string; grid: Grid }) {
         />
       </ul>
     </section>
+  )
+}
+
+/** A mail address; a long one goes on after its @ sign. */
+function Address({ of }: { of: string | null | undefined }) {
+  if (!of) return <span className="quiet">none</span>
+  const at = of.indexOf('@') + 1
+  return (
+    <>
+      {of.slice(0, at)}
+      <wbr />
+      {of.slice(at)}
+    </>
   )
 }
 

@@ -49,7 +49,7 @@ export default function PoolsScreen() {
   }, [isMany])
   const [product, owner] = [params.get('product') ?? undefined, params.get('owner') ?? undefined]
   const asked = useQuery({ ...poolsNow({ product, owner, limit: 1 }), enabled: product !== undefined })
-  const current = asked.data?.rows[0] ?? list.rowAt(0)
+  const current = asked.isLoading ? undefined : (asked.data?.rows[0] ?? list.rowAt(0))
   const waits = list.total === undefined || asked.isLoading || (list.total > 0 && !current)
   // What is chosen stays on screen while other words are looked for.
   const [before, setBefore] = useState<PoolBody>()
@@ -196,17 +196,19 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
   const frame = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(700)
   const [buying, setBuying] = useState<{ renews: Lot | null } | null>(null)
-  // Whoever comes to buy or renew finds the form open.
+  // Whoever comes to buy, renew or plan finds the form open, of that pool: another may be shown until it has come.
   const [query, setQuery] = useSearchParams()
-  const comes = buys ? (query.get('renew') ?? (query.get('new') === 'lot' ? '' : null)) : null
+  const isAsked =
+    (query.get('product') ?? pool.product) === pool.product && (query.get('owner') ?? pool.owner) === pool.owner
+  const comes = buys && isAsked ? (query.get('renew') ?? (query.get('new') === 'lot' ? '' : null)) : null
   useEffect(() => {
     if (comes === null) return
     setBuying({ renews: pool.lots.find((each) => each.reference === comes) ?? null })
     setQuery({ owner: pool.owner, product: pool.product }, { replace: true })
   }, [comes, pool, setQuery])
   const [ending, setEnding] = useState<{ lot: Lot; split: boolean } | null>(null)
-  const [plan, setPlan] = useState<string | null>(query.get('plan'))
-  const asked = query.get('plan')
+  const asked = isAsked ? query.get('plan') : null
+  const [plan, setPlan] = useState<string | null>(asked)
   useEffect(() => {
     if (asked) setPlan(asked)
   }, [asked])

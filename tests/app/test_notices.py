@@ -93,9 +93,9 @@ def test_notices_come_by_pages_and_all_that_were_looked_at_are_put_away(demo: Da
         older = shown(ines, first[-1].id)
         assert [each.key for each in (*first, *older)] == keys[::-1]
         assert notices.count(tx, ines, accounts, with_caps=True) == len(keys)
-        notices.put_all_away(tx, ines, first[10].id)
+        notices.put_all_away(tx, ines, first[10].id, with_caps=True)
         assert [each.key for each in shown(ines)] == keys[:-11:-1], "what came since was not looked at"
-        notices.put_all_away(tx, ines, first[0].id)
+        notices.put_all_away(tx, ines, first[0].id, with_caps=True)
         assert shown(ines) == [] and notices.count(tx, ines, accounts, with_caps=True) == 0
         assert len(shown(Actor("Tilde", "", "TERN"))) == notices.PAGE, "put away by one, not by all"
 

@@ -39,10 +39,12 @@ class NoticesBody(BaseModel):
 
 
 class Seen(BaseModel):
-    """Notices to put away: these, or all that one is shown up to one of them."""
+    """Notices to put away: these, or all that one is shown up to one of them (``caps`` = also those
+    about caps)."""
 
     ids: list[int] = Field(default=[], max_length=500)
     until: int | None = None
+    caps: bool = True
 
 
 def notice_body(row: NoticeRecord, accounts: Accounts) -> NoticeBody:
@@ -79,7 +81,7 @@ def listed(
 def seen(body: Seen, db: Db, who: Who) -> None:
     """Do not show these to one any more."""
     if body.until is not None:
-        db.run(usecases.put_all_away, who, body.until)
+        db.run(usecases.put_all_away, who, body.until, body.caps)
     elif body.ids:
         db.run(usecases.put_away, who, body.ids)
     else:

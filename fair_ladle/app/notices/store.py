@@ -51,9 +51,9 @@ def count(connection: sa.Connection, conditions: Sequence[sa.ColumnElement[bool]
     return connection.scalar(sa.select(sa.func.count()).select_from(some)) or 0
 
 
-def ids_of(connection: sa.Connection, conditions: Sequence[sa.ColumnElement[bool]]) -> list[int]:
-    """The notices (numbers) of which some conditions hold."""
-    return list(connection.scalars(sa.select(notices.c.id).where(*conditions)))
+def ids_of(connection: sa.Connection, conditions: Sequence[sa.ColumnElement[bool]], most: int) -> list[int]:
+    """Notices (numbers) of which some conditions hold, so many at most."""
+    return list(connection.scalars(sa.select(notices.c.id).where(*conditions).limit(most)))
 
 
 def put_away(connection: sa.Connection, ids: Collection[int], sign_in_id: int) -> None:

@@ -75,7 +75,7 @@ def _mine(
     tx: Transaction, actor: Actor, accounts: Accounts, account: str | None, with_caps: bool
 ) -> list[sa.ColumnElement[bool]]:
     found = _for(tx, actor, accounts, account)
-    found += [notices.c.at >= tx.now - SHOWN_FOR, store.is_unseen(actor.sign_in_id or 0)]
+    found.append(store.is_unseen(actor.sign_in_id or 0))
     return found if with_caps else [*found, notices.c.kind.not_in(ABOUT_CAPS)]
 
 
@@ -83,8 +83,11 @@ def _for(tx: Transaction, actor: Actor, accounts: Accounts, account: str | None 
     """That a notice is for whoever runs the branch: about it (or one account of it), and of the time since it came."""
     top, of = accounts_service.top_row(accounts, actor), notices.c.account_id
     row = top if account is None else accounts_service.row_in_scope(accounts, actor, account)
-    found = [accounts_service.in_branch(accounts, row, of) if account is None else of == int(accounts.ids[row])]
-    later = log_service.came_later(tx, accounts, top, row) if top else {}
+    begin = tx.now - SHOWN_FOR
+    about = accounts_service.in_branch(accounts, row, of) if account is None else of == int(accounts.ids[row])
+    found = [about, notices.c.at >= begin]
+    came_later = log_service.came_later(tx, accounts, top, row) if top else {}
+    later = {each: at for each, at in came_later.items() if at > begin}
     for since in sorted(set(later.values())):
         came = [each for each, at in later.items() if at == since]
         found.append(sa.or_(of.not_in(came), notices.c.at >= since))
@@ -97,17 +100,17 @@ def put_away(tx: Transaction, actor: Actor, ids: Sequence[int]) -> None:
     store.put_away(tx.connection, ids, actor.sign_in_id or 0)
 
 
-def put_all_away(tx: Transaction, actor: Actor, until: int) -> None:
+def put_all_away(tx: Transaction, actor: Actor, until: int, with_caps: bool) -> None:
     """The same of all that the actor is shown, up to one (its number): what came since has not been looked at."""
     accounts = accounts_service.known(tx)
     _refuse_unless_seen(tx, actor, accounts, [until])
-    mine = _mine(tx, actor, accounts, None, True)
-    ids = store.ids_of(tx.connection, [*mine, store.up_to(until, itself=True)])
-    store.put_away(tx.connection, ids, actor.sign_in_id or 0)
+    mine = [*_mine(tx, actor, accounts, None, with_caps), store.up_to(until, itself=True)]
+    while ids := store.ids_of(tx.connection, mine, MOST_COUNTED):
+        store.put_away(tx.connection, ids, actor.sign_in_id or 0)
 
 
 def _refuse_unless_seen(tx: Transaction, actor: Actor, accounts: Accounts, ids: Sequence[int]) -> None:
-    there = set(store.ids_of(tx.connection, [*_for(tx, actor, accounts), notices.c.id.in_(ids)]))
+    there = set(store.ids_of(tx.connection, [*_for(tx, actor, accounts), notices.c.id.in_(ids)], len(ids)))
     for notice_id in ids:
         if notice_id not in there:
             raise not_found("notice", str(notice_id))

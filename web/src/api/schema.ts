@@ -11550,9 +11550,15 @@ export interface components {
         };
         /**
          * Seen
-         * @description Notices to put away: these, or all that one is shown up to one of them.
+         * @description Notices to put away: these, or all that one is shown up to one of them (``caps`` = also those
+         *     about caps).
          */
         Seen: {
+            /**
+             * Caps
+             * @default true
+             */
+            caps: boolean;
             /**
              * Ids
              * @default []

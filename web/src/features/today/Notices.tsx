@@ -62,7 +62,8 @@ const withCaps = (day: Today) => day.past_count + day.near_count > day.pressed.l
 /** The notices that stand by themselves, newest first, a page at a time. */
 export function Notices({ day }: { day: Today }) {
   const act = useAction('today', 'notices')
-  const found = useInfiniteQuery(noticesQuery(withCaps(day)))
+  const caps = withCaps(day)
+  const found = useInfiniteQuery(noticesQuery(caps))
   if (found.isError) return <Trouble page="Notices" error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the notices" />
   const notices = found.data.pages.flatMap((page) => page.notices)
@@ -73,7 +74,7 @@ export function Notices({ day }: { day: Today }) {
         Warnings, deadlines and answers to requests stay here for a month and are also mailed.
       </Empty>
     )
-  const putAway = (body: { ids: number[]; until?: number }) =>
+  const putAway = (body: { ids: number[]; until?: number; caps: boolean }) =>
     void act.run(() => take(api.POST('/api/notices/seen', { body })))
   return (
     <>
@@ -83,7 +84,7 @@ export function Notices({ day }: { day: Today }) {
           type="button"
           className="btn btn-link btn-sm p-0 ms-3"
           disabled={act.busy}
-          onClick={() => putAway({ ids: [], until: newest.id })}
+          onClick={() => putAway({ ids: [], until: newest.id, caps })}
         >
           Dismiss all
         </button>
@@ -118,7 +119,7 @@ export function Notices({ day }: { day: Today }) {
               type="button"
               className="btn btn-outline-primary"
               aria-label={`Dismiss: ${each.subject}`}
-              onClick={() => putAway({ ids: [each.id] })}
+              onClick={() => putAway({ ids: [each.id], caps })}
             >
               Dismiss
             </button>

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
+from dataclasses import fields
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from typing import Any
 
 import pytest
 import sqlalchemy as sa
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fair_ladle.app.account_admin import usecases as account_admin
@@ -32,10 +33,12 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.storage import folders, forecasts, left_behind, limits, listing, on_a_day, store
+from fair_ladle.app.storage import folders, forecasts, left_behind, limits, listing, on_a_day, spread_store, store
+from fair_ladle.app.storage.rows import BandStates
 from fair_ladle.app.today import usecases as today
 from fair_ladle.app.usage import service as usage
-from fair_ladle.app.usage.tables import storage_samples
+from fair_ladle.app.usage.tables import storage_samples, stored
+from fair_ladle.app.usage.whose import whose
 from fair_ladle.core.filling import FURTHEST_DAYS, filling
 from fair_ladle.jobs import AgeStored, DeleteLeftBehind, ForecastStorage, TellStorageLimits
 from tests.conftest import ODD_AT, do_job
@@ -46,6 +49,10 @@ OLDQUAY, CREW = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
 
 def every(database: Database, who: Actor, account: str, what: str = "people", show: Any = "all") -> list[listing.Row]:
     return list(database.run(listing.holders, who, P, account, what, show, "size", "", 0, 500).rows)
+
+
+def states_of(band: Any) -> list[int]:
+    return [int(getattr(band, each.name)) for each in fields(BandStates)]
 
 
 def newest(tx: Transaction, account: str, back: int = 0) -> dict[str, int]:
@@ -280,6 +287,26 @@ def test_a_preview_is_what_the_limit_then_does(demo: Database) -> None:
     }
     gone = demo.run(limits.preview, OLDQUAY, P, "OLDQUAY-HARBOUR", None, None)
     assert gone.over == sum(each.size.now > 20_000 for each in every(demo, OLDQUAY, "OLDQUAY-HARBOUR") if each.here)
+
+
+@settings(max_examples=30)
+@given(st.integers(0, 60_000), st.none() | st.integers(0, 60_000), st.lists(st.integers(-2, 2), min_size=12))
+def test_who_is_over_follows_from_how_many_store_how_much(
+    shared_demo: Database, would: int, now: int | None, off_by: list[int]
+) -> None:
+    ends = [end for limit in (would, now or 0) for end in (store.near_from(limit), store.beyond(limit)) if end > 2]
+    product, whose_is = shared_demo.run(lambda tx: (pools.product(tx, P), whose(tx)))
+    asked = spread_store.PeopleAsked(product.id, sa.true(), whose_is, True)
+    people = [stored.c.product_id == product.id, stored.c.kind == "person"]
+    with shared_demo.engine.connect() as connection:
+        rows = connection.execute(sa.select(stored.c.account_id, stored.c.name).where(*people)).all()
+        # Some store about as much as a limit, byte by byte; the others what they do.
+        for number, (row, by) in enumerate(zip(rows, off_by, strict=False)):
+            one = [*people, stored.c.account_id == row.account_id, stored.c.name == row.name]
+            connection.execute(sa.update(stored).where(*one).values(bytes=ends[number % len(ends)] + by))
+        found = spread_store.states(connection, asked, True, sa.true(), would, now)
+        each = spread_store.states(connection, asked, True, sa.true(), sa.literal(would), now)
+    assert len(found) > 10 and [states_of(band) for band in found] == [states_of(band) for band in each]
 
 
 def test_shared_folders_are_found_by_their_limit_and_by_who_looks_after_them(demo: Database) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import sqlalchemy as sa
+
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.personal_storage.in_sql import ACCOUNT, GROUP, LayerName, limits_in_sql
@@ -92,23 +94,27 @@ def preview(tx: Transaction, actor: Actor, product: str, account: str, group: st
     layer = LayerName(GROUP if group else ACCOUNT, number)
     row = accounts_service.row_in_scope(accounts, actor, account)
     inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
-    now = limits_in_sql(tx, accounts, wanted)
     # Whom it is for follows from the layers, not from how much it is.
     then = limits_in_sql(tx, accounts, wanted, {layer: 0 if limit is None else limit})
     of_it = then.layer == then.layers.index(layer)
-    without = limits_in_sql(tx, accounts, wanted, {layer: None})
-    would = without.grains if limit is None else limit
+    said = personal_storage.limits(tx, actor, account, group)
+    limit_now = next((grains for each, grains, _ in said if each.id == wanted.id), None)
+    without: int | sa.ColumnElement[int] | None = None
+    if layer != then.layers[-1]:
+        without = limits_in_sql(tx, accounts, wanted, {layer: None}).grains
+    would = without if limit is None else limit
     asked = spread_store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
-    rows = spread_store.states(tx.connection, asked, now.needs_people or then.needs_people, of_it, would, now.grains)
+    rows = spread_store.states(
+        tx.connection, asked, then.needs_people, of_it, would, without if limit_now is None else limit_now
+    )
     over = sum(each.over for each in rows)
     most: list[PastLimit] = []
-    if over:
+    if over and would is not None:
         most = (
             spread_store.largest(tx.connection, asked, TOP, would, of_it)
             if isinstance(would, int)
             else spread_store.largest_past(tx.connection, asked, would, of_it, TOP)
         )
-    said = personal_storage.limits(tx, actor, account, group)
     return Preview(
         sum(each.people for each in rows),
         over,
@@ -116,7 +122,7 @@ def preview(tx: Transaction, actor: Actor, product: str, account: str, group: st
         sum(int(each.beyond) for each in rows),
         sum(each.over_now for each in rows),
         sum(each.near_now for each in rows),
-        next((grains for each, grains, _ in said if each.id == wanted.id), None),
+        limit_now,
         rows,
         [Big(each.username, each.display_name, each.account_name, int(each.grains), int(each.limit)) for each in most],
     )

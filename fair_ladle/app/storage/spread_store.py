@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import Any
 
 import sqlalchemy as sa
@@ -34,6 +37,11 @@ class PeopleAsked:
         """Which rows they are."""
         theirs = [] if self.whose_is.person_id is None else [self.whose_is.person_id.is_not(None)]
         return [k.c.product_id == self.product_id, k.c.kind == "person", k.c.bytes > 0, self.inside, *theirs]
+
+    def between(self, ranges: Sequence[tuple[int, int]]) -> PeopleAsked:
+        """Of these only who stores from so many bytes on, and less than so many."""
+        some = sa.or_(*(sa.and_(k.c.bytes >= first, k.c.bytes < end) for first, end in ranges))
+        return replace(self, inside=sa.and_(self.inside, some))
 
     def named(self) -> sa.FromClause:
         """Rows of stored with people and accounts."""
@@ -85,12 +93,21 @@ def largest_past(
 _NAMED = p.c.username, p.c.display_name, a.c.name.label("account_name")
 
 
-def sizes(connection: sa.Connection, asked: PeopleAsked) -> list[Band]:
-    """What present people store of their own in a branch, the smallest first: how many ``people`` store so much
-    (grains, to three digits), and their grains together."""
+def sizes(
+    connection: sa.Connection,
+    asked: PeopleAsked,
+    needs_people: bool = False,
+    governed: sa.ColumnElement[bool] = TRUE,
+) -> list[Band]:
+    """What present people of a branch for whom ``governed`` is true store of their own, the smallest first: how many
+    ``people`` store so much (grains, to three digits), and their grains together."""
     columns = [_to_three_digits().label("size"), sa.func.count().label("people"), sa.func.sum(grains).label("grains")]
-    wanted = asked.of(sa.select(*columns), needs_people=False)
+    wanted = asked.of(sa.select(*columns).where(governed), needs_people)
     return fetch(connection, wanted.group_by("size").order_by("size"), Band)
+
+
+Limit = int | sa.ColumnElement[Any] | None
+"""A limit (grains) of everybody, None = none, or of each."""
 
 
 def states(
@@ -98,22 +115,66 @@ def states(
     asked: PeopleAsked,
     needs_people: bool,
     governed: sa.ColumnElement[bool],
-    would: int | sa.ColumnElement[Any],
-    now: sa.ColumnElement[Any],
+    would: Limit,
+    now: Limit,
 ) -> list[BandStates]:
-    """The same of those for whom ``governed`` is true, with how many of each would be over and near a limit (grains),
-    by how many grains beyond it, and how many are over and near the one there is now: all of one pass."""
+    """The same, with how many of each would be over and near a limit, by how many grains beyond it, and how many are
+    over and near the one there is: all of one pass.
 
+    Where both are the same for everybody, it follows from how much they store to three digits; only the few who store
+    about as much as a limit, or as what is near it, are looked at one by one."""
+    if isinstance(would, sa.ColumnElement) or isinstance(now, sa.ColumnElement):
+        return _states_of_each(connection, asked, needs_people, governed, would, now)
+    bands = sizes(connection, asked, needs_people, governed)
+    split = sorted({band for band in map(_band_split, (*_ends(would), *_ends(now))) if band})
+    exact = {}
+    if split:
+        at_ends = asked.between([_bytes_of(band) for band in split])
+        each = _states_of_each(connection, at_ends, needs_people, governed, would, now)
+        exact = {band.size: band for band in each}
+    return [exact[band.size] if band.size in exact else _states_of_all(band, would, now) for band in bands]
+
+
+def _ends(limit: int | None) -> tuple[int, ...]:
+    """The least bytes that are near a limit, and over it. A limit of 0 has nothing near it."""
+    if limit is None:
+        return ()
+    return (near_from(limit), beyond(limit)) if limit else (beyond(limit),)
+
+
+def _states_of_all(band: Band, would: int | None, now: int | None) -> BandStates:
+    """Where all who store so much are in one state."""
+
+    def told(limit: int | None) -> tuple[int, int]:
+        if limit is None:
+            return 0, 0
+        if band.size >= three_digits(beyond(limit)):
+            return band.people, 0
+        return 0, band.people if limit and band.size >= three_digits(near_from(limit)) else 0
+
+    over, near = told(would)
+    past = band.grains - band.people * would if over and would is not None else Decimal(0)
+    return BandStates(band.size, band.people, over, near, *told(now), past)
+
+
+def _states_of_each(
+    connection: sa.Connection,
+    asked: PeopleAsked,
+    needs_people: bool,
+    governed: sa.ColumnElement[bool],
+    would: Limit,
+    now: Limit,
+) -> list[BandStates]:
     columns = [_to_three_digits().label("size"), sa.func.count().label("people")]
     for end, limit in (("", would), ("_now", now)):
-        # Limits are worked out for each row and as seldom as can be: over and near are counted as one number. A limit
-        # of 0 has nothing near it.
+        # Limits are worked out for each row and as seldom as can be: over and near are counted as one number.
         is_column = isinstance(limit, sa.ColumnElement)
         some = sa.func.nullif(limit, 0, type_=sa.BigInteger()) if is_column else limit
         near = k.c.bytes >= near_from(some) if is_column or limit else sa.false()
-        told = sa.case((k.c.bytes >= beyond(limit), _OVER), (near, 1))
+        over = sa.false() if limit is None else k.c.bytes >= beyond(limit)
+        told = sa.case((over, _OVER), (near, 1))
         columns.append(sa.func.coalesce(sa.func.sum(told), 0).label(f"told{end}"))
-    past = sa.case((k.c.bytes >= beyond(would), grains - would))
+    past = sa.null() if would is None else sa.case((k.c.bytes >= beyond(would), grains - would))
     columns.append(sa.func.coalesce(sa.func.sum(past), 0).label("beyond"))
     q = asked.of(sa.select(*columns).where(governed), needs_people).group_by("size").subquery()
     counts = []
@@ -130,10 +191,29 @@ _OVER = 2**32
 
 def _to_three_digits() -> sa.ColumnElement[int]:
     """Bytes as grains to three digits, at least 1: told apart by size, which is faster than a logarithm."""
-    at_least_1 = (k.c.bytes < BYTES_PER_GRAIN * 3 // 2, sa.literal(1))
-    steps = [10**digits for digits in range(MOST_DIGITS - 2)]
-    ways = [(k.c.bytes < step * BYTES_PER_GRAIN * 1999 // 2, _to(step)) for step in steps[:-1]]
-    return sa.case(at_least_1, *ways, else_=_to(steps[-1]))
+    ways = [(k.c.bytes < past, _to(step)) for step, past in _STEPS[:-1]]
+    return sa.case((k.c.bytes < _PAST_1, sa.literal(1)), *ways, else_=_to(_STEPS[-1][0]))
+
+
+def three_digits(in_bytes: int) -> int:
+    """The same of a number."""
+    if in_bytes < _PAST_1:
+        return 1
+    step = next((step for step, past in _STEPS[:-1] if in_bytes < past), _STEPS[-1][0])
+    whole = step * BYTES_PER_GRAIN
+    return (in_bytes + whole // 2) // whole * step
+
+
+def _band_split(end: int) -> int | None:
+    """How much those store to three digits of whom some are below so many bytes, and some are not; None where there are
+    none such."""
+    return three_digits(end) if end > 0 and three_digits(end) == three_digits(end - 1) else None
+
+
+def _bytes_of(size: int) -> tuple[int, int]:
+    """From how many bytes on, and up to how many, that is so much to three digits."""
+    every = range(2**63 - 1)
+    return bisect_left(every, size, key=three_digits), bisect_right(every, size, key=three_digits)
 
 
 def _to(step: int) -> sa.ColumnElement[int]:
@@ -143,3 +223,8 @@ def _to(step: int) -> sa.ColumnElement[int]:
 
 MOST_DIGITS = 13
 """Grains have no more in 2⁶³ bytes."""
+_PAST_1 = BYTES_PER_GRAIN * 3 // 2
+_STEPS: list[tuple[int, int]] = [
+    (step, step * BYTES_PER_GRAIN * 1999 // 2) for step in (10**digits for digits in range(MOST_DIGITS - 2))
+]
+"""What is rounded to so many grains, and from how many bytes on to ten times as many."""

@@ -153,7 +153,7 @@ def follow(tx: Transaction, before: Positions, after: Positions) -> int:
     clocks = kept | replayed_clocks(tx, now, differs)
     cells = np.argwhere(differs)
     rows = counter_rows(replace(after, snapshot=replace(now, clocks=clocks)), [(int(r), int(c)) for r, c in cells])
-    store.change(tx.connection, rows)
+    store.keep(tx.connection, rows)
     loads, physical = after.pool_load(), now.supply.physical
     for place, pool in enumerate(now.pools):
         if differs[now.roots.rows[place], now.roots.columns[place]]:

@@ -56,7 +56,7 @@ def follow_seats(tx: Transaction, products: Collection[str] | None = None) -> in
             for row in locked
             if row.account_id in caps
         ]
-        store.change(tx.connection, rows)
+        store.keep(tx.connection, rows)
         written += len(rows)
     return written
 

@@ -13,7 +13,7 @@ from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.allocations.tables import LOCK_ORDER, branch_use, counters, use_changes
 from fair_ladle.app.assignments.rows import StepUp, UseChange
 from fair_ladle.app.plumbing import rehearsal
-from fair_ladle.app.plumbing.database import Prepared, Transaction, fetch, lock_rows
+from fair_ladle.app.plumbing.database import Prepared, Transaction, batched, fetch, lock_rows
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.app.pools.rows import PoolRecord
 from fair_ladle.app.pools.tables import pools
@@ -76,15 +76,22 @@ LOCK_SOME = {
     trust: sa.select(*_figures, *(_trust if trust else [])).where(*_of_some).order_by(c.c.account_id).with_for_update()
     for trust in (True, False)
 }
-WRITE = Prepared(
-    sa.update(c)
-    .where(*_of_one)
-    .values(
-        own=c.c.own + sa.bindparam("own_change"),
-        load=c.c.load + sa.bindparam("load_change"),
-        past_cap_since=sa.bindparam("since"),
-    )
-)
+
+
+_HAVE_TO_BE_SAID: dict[str, Any] = {"depth": 0, "own": 0, "load": 0, "reserve": 0, "at_cap": ""}
+"""Of a counter that is there nothing of this is written."""
+
+
+def _write() -> Prepared:
+    """Several rows in one statement, which an UPDATE of each would not be. All of them are there."""
+    names = ("pool_id", "account_id", "past_cap_since", *_HAVE_TO_BE_SAID)
+    add = mysql.insert(c).values({name: sa.bindparam(name) for name in names})
+    said = add.inserted
+    sums = {"own": c.c.own + said.own, "load": c.c.load + said.load}
+    return Prepared(add.on_duplicate_key_update(**sums, past_cap_since=said.past_cap_since))
+
+
+WRITE = _write()
 
 
 def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], trust: bool) -> list[Any]:
@@ -98,11 +105,9 @@ def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], tr
 
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Changes of own and load, and the clock, of counters that are locked."""
-    WRITE.run(connection, *rows)
+    WRITE.run(connection, *({**_HAVE_TO_BE_SAID, **row} for row in rows))
     taken = [
-        {"pool_id": row["pool"], "account_id": row["account"], "change": row["own_change"]}
-        for row in rows
-        if row["own_change"]
+        {"pool_id": row["pool_id"], "account_id": row["account_id"], "change": row["own"]} for row in rows if row["own"]
     ]
     if taken and rehearsal.of(connection) is None:
         ADD_CHANGE.run(connection, *taken)
@@ -239,27 +244,18 @@ def replace(connection: sa.Connection, there: dict[tuple[int, int], Any], wanted
             other.append(row)
     for pool_id, account_id in there:
         connection.execute(sa.delete(c).where(c.c.pool_id == pool_id, c.c.account_id == account_id))
-    if new:
-        connection.execute(sa.insert(c), new)
-    change(connection, other)
+    keep(connection, [*new, *other])
     return len(new) + len(other) + len(there)
 
 
-def change(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
-    """Other figures of counters that are there and locked."""
+def keep(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """Counters as they shall be, in all that is said of them; those that are there are locked."""
     if rows:
-        keyed = [
-            {"pool": r["pool_id"], "account": r["account_id"]} | {f"new_{k}": v for k, v in r.items()} for r in rows
-        ]
-        values: dict[str, sa.BindParameter[Any]] = {
-            name: sa.bindparam(f"new_{name}") for name in rows[0] if name not in ("pool_id", "account_id")
-        }
-        connection.execute(
-            sa.update(c)
-            .where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
-            .values(values),
-            keyed,
-        )
+        put = mysql.insert(c)
+        figures = {name: put.inserted[name] for name in rows[0] if name not in ("pool_id", "account_id")}
+        statement = put.on_duplicate_key_update(figures)
+        for part in batched(rows):
+            connection.execute(statement, [{**_HAVE_TO_BE_SAID, **row} for row in part])
 
 
 def set_backed(connection: sa.Connection, pool_id: int, backed: bool) -> None:

@@ -105,21 +105,32 @@ def _anew(tx: Transaction, product: Product) -> Again:
 def report_sizes(
     tx: Transaction,
     product: Product,
-    rows: Sequence[dict[str, Any]],
+    rows: Sequence[Mapping[str, Any]],
     used_at: Mapping[tuple[int, int, str], datetime] | None = None,
 ) -> None:
-    """Record samples of a product (account_id, category, at, bytes), however much that is: what is there is there."""
+    """Record samples of a product (account_id, category, at, bytes), as ``report_taken`` does."""
+    report_taken(tx, product, usage.by_account({**row, "product_id": product.id} for row in rows), used_at)
+
+
+def report_taken(
+    tx: Transaction,
+    product: Product,
+    taken: usage.Taken,
+    used_at: Mapping[tuple[int, int, str], datetime] | None = None,
+) -> None:
+    """Record samples of a product, however much that is: what is there is there."""
     accounts = accounts_service.known(tx)
-    places = sorted(accounts.row_of_id[each] for each in {row["account_id"] for row in rows})
+    places = sorted(accounts.row_of_id[account_id] for _, account_id in taken)
     service.lock_ways(tx, accounts, {product: places})
-    changes = usage.record_samples(tx, [{**row, "product_id": product.id} for row in rows], used_at)
+    changes = usage.record_taken(tx, taken, used_at)
     if not any(changes.values()):
         return
-    before = present.part(tx, [product], places)
+    held = replace(tx, kept={})  # what is read from here on nobody changes, nor does this
+    before = present.part(held, [product], places)
     if before is None:
         raise _anew(tx, product)
     after = _with_own(before, {account_id: by for (_, account_id), by in changes.items()}, tx.now)
-    counters.follow(tx, settle_snapshot(before), settle_snapshot(after))
+    counters.follow(held, settle_snapshot(before), settle_snapshot(after))
     pool_of = {int(before.roots.rows[place]): pool.id for place, pool in enumerate(before.pools)}
     store.add_use_changes(
         tx.connection,

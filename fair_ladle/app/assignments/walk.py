@@ -68,7 +68,7 @@ def walk(
     locked: Sequence[Any] | None = None,
 ) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
-    cushion takes them up; the counters as they shall be written.
+    cushion takes them up; what to add to own and load of each counter, and its clock.
 
     ``asked``: what has to be admitted, where that is more than what changes: a total that is rounded. ``ceiling``: the
     most that an account may hold, whatever its limits are. ``locked``: the deepest of these counters, where they are
@@ -122,7 +122,7 @@ def begin_clocks(writes: list[dict[str, Any]], at: datetime) -> None:
     """Let the clocks that these writes start run from the instant at which what starts them is recorded."""
     for each in writes:
         if each["starts_clock"]:
-            each["since"] = at
+            each["past_cap_since"] = at
 
 
 def _written(counter: Any, pool_id: int, step: Rung, change: int, own_change: int) -> dict[str, Any]:
@@ -134,11 +134,11 @@ def _written(counter: Any, pool_id: int, step: Rung, change: int, own_change: in
             starts = since is None
     return {
         "starts_clock": starts,
-        "pool": pool_id,
-        "account": counter.account_id,
-        "own_change": own_change,
-        "load_change": change,
-        "since": since,
+        "pool_id": pool_id,
+        "account_id": counter.account_id,
+        "own": own_change,
+        "load": change,
+        "past_cap_since": since,
     }
 
 

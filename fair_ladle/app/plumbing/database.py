@@ -362,6 +362,7 @@ class Database:
             max_overflow=30,  # with it, more than there are threads and snapshots held between them
             pool_pre_ping=False,
             pool_recycle=3600,
+            pool_reset_on_return=None,  # who opens a transaction ends it: no ROLLBACK after each COMMIT
             isolation_level="READ COMMITTED",
             connect_args=timeouts,
         )

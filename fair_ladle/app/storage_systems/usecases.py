@@ -7,6 +7,7 @@ limit is judged under the lock of the account's counter, after what is to be wri
 from __future__ import annotations
 
 import secrets
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
@@ -109,14 +110,11 @@ def _named(where: Where) -> str:
     """The category that a place is."""
     if bool(where.person) + bool(where.folder) + bool(where.category) != 1:
         raise invalid("Say one of person, folder and category.", "category")
-    if where.part and where.category:
+    if where.category and where.part:
         raise invalid("Only what is a person's own, or a folder's, has parts.", "part")
-    if where.category:
-        found = where.category
-    else:
-        found = (usage.home(where.person) if where.person else f"folder/{where.folder}") + (
-            f"/{where.part}" if where.part else ""
-        )
+    found = where.category or (usage.home(where.person) if where.person else f"folder/{where.folder}")
+    if where.part:
+        found += f"/{where.part}"
     if len(found) > 200 or not found.isprintable():
         raise invalid("At most 200 characters, all of them printable.", "category")
     if found == RESERVED or found.endswith(f"/{RESERVED}"):
@@ -313,12 +311,17 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
     people = _people(tx, [each.where for each in reports if each.where.account is None])
     ids: dict[str, int | None] = {}
     """Accounts by code that were looked up; None = none of the key's branch."""
-    rows: dict[tuple[int, str, datetime], dict[str, Any]] = {}
+    instants: dict[datetime, datetime] = {}
+    """As they are taken, by what was said."""
+    product_id = found.product.id
+    taken: dict[tuple[int, int], dict[datetime, dict[str, int]]] = defaultdict(lambda: defaultdict(dict))
     used: dict[tuple[int, int, str], datetime] = {}
     unplaced: dict[tuple[str, str, datetime], dict[str, Any]] = {}
     for number, each in enumerate(reports):
         try:
-            at, size = _at(now, each), _size(each.bytes)
+            at, size = instants.get(each.at), _size(each.bytes)
+            if at is None:
+                at = instants[each.at] = _at(now, each)
             category = _named(each.where)
             code = each.where.account
             if code is not None and code not in ids:
@@ -327,7 +330,7 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
                 key_account = int(found.accounts.ids[found.accounts.tree.row(str(found.actor.scope))])
                 unplaced[code, category, at] = {
                     "key_account_id": key_account,
-                    "product_id": found.product.id,
+                    "product_id": product_id,
                     "account": code[:64],
                     "category": category,
                     "at": at,
@@ -342,23 +345,19 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
         except Refused as refused:
             done.refused.append((number, refused.problem.detail))
             continue
-        rows[account_id, category, at] = {
-            "account_id": account_id,
-            "category": category,
-            "at": at,
-            "bytes": size,
-        }
+        taken[product_id, account_id][at][category] = size
         if each.used_at is not None and each.used_at <= tx.now:
-            series = (found.product.id, account_id, category)
+            series = (product_id, account_id, category)
             used[series] = max(each.used_at, used.get(series, each.used_at))
     if unplaced:
         key_account = next(iter(unplaced.values()))["key_account_id"]
         if store.count_unplaced(tx.connection, key_account) + len(unplaced) > MOST_UNPLACED:
             raise invalid(f"{MOST_UNPLACED} reports of unknown accounts are kept already; place or drop these first.")
         store.keep_unplaced(tx.connection, list(unplaced.values()))
-    if rows:
-        storing.report_sizes(tx, found.product, list(rows.values()), used)
-    done.recorded, done.unplaced = len(rows), len(unplaced)
+    if taken:
+        storing.report_taken(tx, found.product, taken, used)
+    done.recorded = sum(len(sizes) for of_account in taken.values() for sizes in of_account.values())
+    done.unplaced = len(unplaced)
     return done
 
 

@@ -137,7 +137,21 @@ def load_samples(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Prog
 
 def record_samples(
     tx: Transaction,
-    rows: Sequence[dict[str, Any]],
+    rows: Iterable[Mapping[str, Any]],
+    known: stored.Known | None = None,
+    zone: ZoneInfo | None = None,
+) -> dict[tuple[int, int], int]:
+    """Write samples (product_id, account_id, category, at, bytes), as ``record_taken`` does."""
+    return record_taken(tx, stored.by_account(rows), None, known, zone)
+
+
+Taken = stored.Taken
+by_account = stored.by_account
+
+
+def record_taken(
+    tx: Transaction,
+    taken: Taken,
     used_at: Mapping[tuple[int, int, str], datetime] | None = None,
     known: stored.Known | None = None,
     zone: ZoneInfo | None = None,
@@ -147,7 +161,7 @@ def record_samples(
     them was read under the locks; ``zone``: the operator's, where it is known. The counters, which the caller has
     locked, are the caller's."""
     zone, now = zone or accounts_service.zone(tx), tx.now
-    recorded = stored.record(tx, rows, zone, used_at, known)
+    recorded = stored.record(tx, taken, zone, used_at, known)
     today = local_day(now, zone)
     facts = [(row["product_id"], row["account_id"], row["at"]) for row in recorded.rows]
     late = [each for each in facts if local_day(each[2], zone) < today]

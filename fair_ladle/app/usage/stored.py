@@ -44,6 +44,18 @@ def grains(in_bytes: int) -> int:
     return (in_bytes + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN
 
 
+Taken = Mapping[tuple[int, int], Mapping[datetime, Mapping[str, int]]]
+"""Bytes by product and account, instant, and category."""
+
+
+def by_account(rows: Iterable[Mapping[str, Any]]) -> dict[tuple[int, int], dict[datetime, dict[str, int]]]:
+    """Samples (product_id, account_id, category, at, bytes) by account; the last of the same series and instant."""
+    found: dict[tuple[int, int], dict[datetime, dict[str, int]]] = defaultdict(lambda: defaultdict(dict))
+    for row in rows:
+        found[row["product_id"], row["account_id"]][row["at"]][row["category"]] = row["bytes"]
+    return found
+
+
 @dataclass(frozen=True)
 class Level:
     """Bytes of a series at several instants, in the order of FIGURES, and when its newest sample was taken."""
@@ -77,35 +89,45 @@ def levels(tx: Transaction, series: Collection[Series], at: Sequence[datetime]) 
 
 def record(
     tx: Transaction,
-    rows: Sequence[dict[str, Any]],
+    taken_of: Taken,
     zone: ZoneInfo,
     used_at: Mapping[Series, datetime] | None = None,
     known: Known | None = None,
 ) -> Recorded:
-    """Take samples in (product_id, account_id, category, at, bytes), each in place of one of the same instant.
+    """Take samples in, each in place of one of the same series and instant.
     ``used_at``: the last use of some series. ``known``: what was read of them since the counters were locked.
 
     The counters are the caller's.
     """
     used, now = used_at or {}, tx.now
-    of_series: dict[Series, dict[datetime, int]] = defaultdict(dict)
-    for row in rows:
-        of_series[row["product_id"], row["account_id"], row["category"]][row["at"]] = row["bytes"]
-    products = sorted({each[0] for each in of_series})
+    products = sorted({each[0] for each in taken_of})
     if known is not None and known.days:
         day = known.days
     else:
         day = days(tx, products, local_day(now, zone))
-    rounds_at = rounds.newest(tx, {each[:2] for each in of_series}) if known is None else known.rounds
+    rounds_at = rounds.newest(tx, taken_of.keys()) if known is None else known.rounds
     before: dict[Series, Level] = {}
     after: dict[Series, Level] = {}
     late: dict[tuple[int, int], list[Series]] = {}
+    of_series: dict[Series, dict[datetime, int]] = {}
     sifted = _Sifted()
     for product in products:
         at = instants(zone, day[product], now)
+        mine = {each: taken for each, taken in taken_of.items() if each[0] == product}
+        # Most of what is reported every night says what was said the night before.
+        other = _saying_else(tx, mine, used, (at[1], now), rounds_at) if known is None else {}
+        of_product: dict[Series, dict[datetime, int]] = defaultdict(dict)
+        for key, of_account in mine.items():
+            for when, sizes in of_account.items():
+                said = other.get(key, sizes)
+                if len(said) < len(sizes):
+                    sifted.repeats.add((*key, when))
+                for category in said:
+                    of_product[*key, category][when] = sizes[category]
+        of_series |= of_product
         # What was a while ago is touched only by what comes late.
-        old = [each for each, taken in of_series.items() if each[0] == product and min(taken) <= at[1]]
-        new = [each for each, taken in of_series.items() if each[0] == product and min(taken) > at[1]]
+        old = [each for each, taken in of_product.items() if min(taken) <= at[1]]
+        new = [each for each, taken in of_product.items() if min(taken) > at[1]]
         for some, count in ((old, len(at)), (new, 1)):
             read = {} if known is None or count > 1 else known.levels
             before |= read
@@ -119,7 +141,6 @@ def record(
                     late[product, count].append(each)
                     continue
                 if last is not None and last < first and len(taken) == 1 and taken[first] == was.figures[0]:
-                    # Most of what is reported every night says what was said the night before.
                     sifted.repeats.add((product, each[1], first))
                     if each in used:
                         after[each] = was
@@ -132,28 +153,54 @@ def record(
         there_of, again_of = rounds.known(tx, firsts)
         for each in firsts:
             sifted.add(each, there_of[each], again_of[each], of_series[each])
-    sifted.write(tx, of_series)
+    sifted.write(tx, taken_of)
     for (product, count), some in late.items():
         if some:
             after |= levels(tx, some, instants(zone, day[product], now)[:count])
     changes = _add(tx, before, after, used, None if known is None else known.totals)
-    begun = {(each[0], each[1], holder_of(each[2])) for each in of_series if before[each].at is None}
+    begun = {(each[0], each[1], holder_of(each[2])) for each, level in before.items() if level.at is None}
     whose.begin(tx, {(product_id, of, name) for product_id, of, (kind, name) in begun if kind == PERSON})
     return Recorded(changes, sifted.rows)
+
+
+def _saying_else(
+    tx: Transaction,
+    taken_of: Taken,
+    used: Collection[Series],
+    between: tuple[datetime, datetime],
+    rounds_at: Mapping[rounds.Account, datetime],
+) -> dict[rounds.Account, set[str]]:
+    """Of those accounts of a product of which samples were taken at one instant, after the first and up to the second
+    of two, and since when nothing was: the categories that do not say again what was said before, or have been used."""
+    after, until = between
+    asked: dict[rounds.Account, tuple[datetime, Mapping[str, int]]] = {}
+    for key, of_account in taken_of.items():
+        at, round_at = min(of_account), rounds_at.get(key)
+        if len(of_account) == 1 and after < at <= until and (round_at is None or round_at <= at):
+            asked[key] = at, of_account[at]
+    found: dict[rounds.Account, set[str]] = {key: set() for key in asked}
+    for product_id, account_id, category in used:
+        if (product_id, account_id) in found:
+            found[product_id, account_id].add(category)
+    if asked:
+        of_accounts = {account_id: taken for (_, account_id), taken in asked.items()}
+        for account_id, category in store.saying_else(tx.connection, min(asked)[0], of_accounts, until):
+            found[min(asked)[0], account_id].add(category)
+    return found
 
 
 def load(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | None = None) -> Merged:
     """Bring samples in that were taken whenever, each in place of one of the same series and instant."""
     merged, done = Merged(), 0
-    of_account: dict[tuple[int, int], list[tuple[str, datetime, int]]] = defaultdict(list)
-    for row in rows:
-        of_account[row["product_id"], row["account_id"]].append((row["category"], row["at"], row["bytes"]))
-    for part in batched(sorted(of_account)):
+    every = by_account(rows)
+    for part in batched(sorted(every)):
+        taken_of = {key: every.pop(key) for key in part}
         of_series: dict[Series, dict[datetime, int]] = defaultdict(dict)
-        for key in part:
-            for category, at, size in of_account.pop(key):
-                of_series[*key, category][at] = size
-                done += 1
+        for key, of_account in taken_of.items():
+            for at, sizes in of_account.items():
+                done += len(sizes)
+                for category, size in sizes.items():
+                    of_series[*key, category][at] = size
         there_of, again_of = rounds.known(tx, {each: min(taken) for each, taken in of_series.items()})
         sifted = _Sifted()
         for series, taken in of_series.items():
@@ -170,7 +217,7 @@ def load(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | N
                     merged.changed += 1
                     if len(merged.changes) < MOST_CHANGES:
                         merged.changes.append(((*series, at), {"bytes": was}, {"bytes": size}))
-        sifted.write(tx, of_series)
+        sifted.write(tx, taken_of)
         if progress:
             progress(done)
     return merged
@@ -198,7 +245,7 @@ class Recorded:
 
 @dataclass
 class _Sifted:
-    """What of samples is to be written, and the instants by series that say nothing new."""
+    """What of samples is to be written, and the instants by account at which some say nothing new."""
 
     rows: list[dict[str, Any]] = field(default_factory=list)
     repeats: set[tuple[int, int, datetime]] = field(default_factory=set)
@@ -216,15 +263,10 @@ class _Sifted:
         self.repeats.update((product_id, account_id, at) for at in repeats)
         return max(written, default=None)
 
-    def write(self, tx: Transaction, of_series: Mapping[Series, rounds.Sizes]) -> None:
+    def write(self, tx: Transaction, taken_of: Taken) -> None:
         """Write all of it."""
         store.put_samples(tx.connection, self.rows)
-        measured: dict[tuple[int, int, datetime], list[str]] = defaultdict(list)
-        for (product_id, account_id, category), taken in of_series.items():
-            for at in taken:
-                if (product_id, account_id, at) in self.repeats:
-                    measured[product_id, account_id, at].append(category)
-        rounds.keep(tx, measured)
+        rounds.keep(tx, {key: taken_of[key[:2]][key[2]] for key in self.repeats})
 
 
 def _add(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from functools import cache
@@ -47,6 +47,51 @@ def levels(
 def _levels(count: int) -> sa.TextClause:
     figures = [_STANDING % ("s.bytes" if n else _WITH_INSTANT, n, n) for n in range(count)]
     return sa.text(f"SELECT k.place, {', '.join(figures)} {_FROM}")
+
+
+_SAYING_ELSE = sa.text(
+    """SELECT k.account_id, k.category FROM JSON_TABLE(:taken, '$[*]' COLUMNS (account_id BIGINT PATH '$[0]',
+    at CHAR(26) PATH '$[1]', NESTED PATH '$[2][*]' COLUMNS (
+    category VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin PATH '$[0]', bytes BIGINT PATH '$[1]'))) k
+    WHERE COALESCE((SELECT s.at >= k.at OR s.bytes <> k.bytes FROM storage_samples s
+    WHERE s.product_id = :product AND s.account_id = k.account_id AND s.category = k.category AND s.at <= :now
+    ORDER BY s.at DESC LIMIT 1), 1)"""
+)
+"""Rows of an account stand together: what is read of each of many costs more than to look it up."""
+
+
+def saying_else(
+    connection: sa.Connection, product_id: int, taken: Mapping[int, tuple[datetime, Mapping[str, int]]], now: datetime
+) -> set[tuple[int, str]]:
+    """Those (account, category) of samples (by account: the instant, and bytes by category) that do not say again what
+    the newest of their series, taken before them, has said."""
+    found: set[tuple[int, str]] = set()
+    for part in _some_together(taken, LOOKED_UP_AT_ONCE):
+        asked = [(each, _text(taken[each][0]), list(taken[each][1].items())) for each in part]
+        values = {"product": product_id, "now": _text(now), "taken": json.dumps(asked)}
+        found.update((row.account_id, row.category) for row in connection.execute(_SAYING_ELSE, values))
+    return found
+
+
+def _some_together(taken: Mapping[int, tuple[datetime, Mapping[str, int]]], most: int) -> Iterator[list[int]]:
+    """Accounts in parts with about so many samples."""
+    part: list[int] = []
+    count = 0
+    for each, (_, sizes) in taken.items():
+        part.append(each)
+        count += len(sizes)
+        if count >= most:
+            yield part
+            part, count = [], 0
+    if part:
+        yield part
+
+
+LOOKED_UP_AT_ONCE = 5000
+
+
+def _text(at: datetime) -> str:
+    return at.astimezone(UTC).replace(tzinfo=None).isoformat(" ", "microseconds")
 
 
 @dataclass(frozen=True)

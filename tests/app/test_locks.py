@@ -4,6 +4,7 @@ connections each that would break it."""
 from __future__ import annotations
 
 import threading
+from collections import defaultdict
 from collections.abc import Callable
 from typing import Any
 
@@ -12,7 +13,9 @@ import sqlalchemy as sa
 from fastapi.testclient import TestClient
 
 from fair_ladle.app.allocations import views
+from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.assignments import service as assignment_service
+from fair_ladle.app.assignments import store as assignments_store
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.drafts import usecases as drafts
@@ -132,6 +135,23 @@ def test_a_seat_and_a_suspension_come_one_after_the_other(demo: Database) -> Non
         demo.run(acting.act, OLDQUAY, "resume", who)
         demo.run(acting.act, OLDQUAY, "suspend", who, ActOptions(keep_seats=False))
         demo.run(acting.act, OLDQUAY, "resume", who)
+
+
+def test_locking_some_counters_waits_for_nobody_who_holds_another(demo: Database) -> None:
+    """Whatever the server knows of how many counters a pool has: made anew it knows nothing."""
+    with demo.engine.connect() as holding, demo.engine.connect() as locking:
+        cells = sa.select(counters.c.pool_id, counters.c.account_id).order_by(counters.c.pool_id)
+        of_pool: dict[int, list[int]] = defaultdict(list)
+        for pool_id, account_id in holding.execute(cells).all():
+            of_pool[pool_id].append(account_id)
+        holding.execute(sa.text("DELETE FROM mysql.innodb_index_stats WHERE table_name = 'counters'"))
+        holding.execute(sa.text("FLUSH TABLE counters"))
+        pool_id, accounts = max(of_pool.items(), key=lambda each: len(each[1]))
+        middle = accounts.pop(len(accounts) // 2)
+        assert [row.account_id for row in assignments_store.lock(holding, pool_id, [middle], trust=False)] == [middle]
+        locking.execute(sa.text("SET SESSION innodb_lock_wait_timeout = 1"))
+        for some in (accounts[:2], accounts[::2], accounts):
+            assert [row.account_id for row in assignments_store.lock(locking, pool_id, some, trust=True)] == some
 
 
 def test_screens_and_previews_hold_nobody_back(new_demo: Callable[[], Database]) -> None:

@@ -72,12 +72,16 @@ LOCK_ONE = {
     trust: Prepared(sa.select(*_figures, *(_trust if trust else [])).where(*_of_one).with_for_update())
     for trust in (True, False)
 }
-LOCK_SOME = {
-    trust: sa.select(*_figures, *(_trust if trust else [])).where(*_of_some).order_by(c.c.account_id).with_for_update()
-    for trust in (True, False)
-}
-
-
+LOCK_SOME = (
+    sa.select(*_figures)
+    .with_hint(c, "FORCE INDEX (PRIMARY)", "mysql")
+    .where(*_of_some)
+    .order_by(c.c.account_id)
+    .with_for_update()
+)
+"""By key, not by reading the whole pool, which the server may take for as good: it would wait for whoever holds any
+counter of it. Of more than SOME it has no way by key."""
+SOME = 200
 _HAVE_TO_BE_SAID: dict[str, Any] = {"depth": 0, "own": 0, "load": 0, "reserve": 0, "at_cap": ""}
 """Of a counter that is there nothing of this is written."""
 
@@ -95,12 +99,17 @@ WRITE = _write()
 
 
 def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], trust: bool) -> list[Any]:
-    """Counters of one pool, locked in the order of their ids; with ``trust`` also until when the pool's counters
-    hold, whether it is backed, and the structure's number."""
+    """Counters of one pool, locked in the order of their ids; with ``trust`` the first has also until when the pool's
+    counters hold, whether it is backed, and the structure's number, as they are when all of them are locked."""
     ids = sorted(account_ids)
     if len(ids) == 1:
         return list(LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": ids[0]}))
-    return list(connection.execute(LOCK_SOME[trust], {"pool": pool_id, "accounts": ids}))
+    found: list[Any] = []
+    for part in batched(ids, SOME):
+        found += connection.execute(LOCK_SOME, {"pool": pool_id, "accounts": part})
+    if trust and found:
+        found[:1] = LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": found[0].account_id})
+    return found
 
 
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:

@@ -91,13 +91,13 @@ def walk(
             locked = store.lock(tx.connection, pool_id, here, trust=first)
         if len(locked) < len(here):
             raise Stale
+        if first:
+            if not is_fresh(locked[0].fresh_until, tx.now) or locked[0].structure != structure:
+                raise Stale
+            backed = locked[0].backed
         caps = caps_now(tx, pool_id, locked)
         for counter in locked:
             now = tx.now
-            if first:
-                if not is_fresh(counter.fresh_until, now) or counter.structure != structure:
-                    raise Stale
-                backed = counter.backed
             change, wanted = here[counter.account_id]
             step = rung(counter, "", now, zone, caps.get(counter.account_id))
             if not admits(step, wanted, counter.promisable):

@@ -12,6 +12,9 @@ from typing import Annotated, Any, TypeVar, get_type_hints
 
 from fastapi import APIRouter, Depends, Header, Request, Response
 from fastapi.encoders import jsonable_encoder
+from fastapi.routing import APIRoute
+from starlette.routing import Match
+from starlette.types import Scope
 
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import Who, actor
@@ -105,6 +108,20 @@ async def key_of_origin(request: Request, key: Key = None) -> RequestKey:
     return RequestKey(f"o{origin}"[:80], key or secrets.token_hex(16), await _fingerprint(request), keeps_answer=False)
 
 
+class _Route(APIRoute):
+    """A route that most paths are told not to be by how they begin: all are gone through for every request."""
+
+    def __init__(self, path: str, endpoint: Callable[..., Any], **options: Any):
+        super().__init__(path, endpoint, **options)
+        self._begins = self.path.split("{")[0]
+
+    def matches(self, scope: Scope) -> tuple[Match, Scope]:
+        """As Starlette has it."""
+        if not scope.get("root_path") and not scope["path"].startswith(self._begins):
+            return Match.NONE, {}
+        return super().matches(scope)
+
+
 class Router(APIRouter):
     """Routes that declare what they may refuse, closed to whoever is not signed in unless ``is_open``, and then to
     whose role lacks a permission: ``sees`` for those that look, ``changes`` for the others, or what the route itself
@@ -121,7 +138,7 @@ class Router(APIRouter):
     ):
         self.is_open, self.sees, self.changes = is_open, sees, changes
         asks_who = [] if is_open else [Depends(actor)]
-        super().__init__(prefix=prefix, tags=[tag], dependencies=asks_who, responses=responses)
+        super().__init__(prefix=prefix, tags=[tag], dependencies=asks_who, responses=responses, route_class=_Route)
 
     def add_api_route(self, path: str, endpoint: Callable[..., Any], **options: Any) -> None:
         """As FastAPI has it, with the permission it needs; a change with its key."""

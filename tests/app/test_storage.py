@@ -375,6 +375,9 @@ def test_what_is_kept_follows_late_samples_moves_and_days(new_odd: Callable[[int
     said, taken = samples_of(database), len(samples_of(database))
     days = [(ODD_AT - timedelta(days=back)).replace(tzinfo=UTC) for back in range(100)]
 
+    def any_time(tx: Transaction) -> datetime:
+        return tx.now - timedelta(seconds=chance.randrange(chance.choice([600_000, 8_640_000])))
+
     def report(tx: Transaction, loads: bool) -> None:
         accounts = [chance.choice(sorted(ids)) for _ in range(3)]
         names = ["mail", "home/ada", "home/ada/mail", "folder/PLANS", "home/", "folder"]
@@ -388,7 +391,7 @@ def test_what_is_kept_follows_late_samples_moves_and_days(new_odd: Callable[[int
                 "bytes": chance.choice([0, 5 * 10**9, 7 * 10**9, chance.randrange(0, 10**10)]),
             }
             for account in accounts
-            for at in [chance.choice([*days, tx.now, tx.now, tx.now - timedelta(seconds=chance.randrange(8_640_000))])]
+            for at in [chance.choice([chance.choice(days), chance.choice(days[:7]), tx.now, tx.now, any_time(tx)])]
             for name in chance.sample(names, 3)
         }
         said.update({key: row["bytes"] for key, row in rows.items()})

@@ -96,13 +96,14 @@ def known(
 
 def keep(tx: Transaction, taken: Mapping[tuple[int, int, datetime], Collection[str]]) -> None:
     """Keep rounds: the categories that were measured, by product, account and instant."""
-    packed: dict[tuple[int, bytes], bytes] = {}
+    texts: dict[tuple[int, bytes], bytes] = {}
     rows: list[dict[str, Any]] = []
     for (product_id, account_id, at), categories in sorted(taken.items()):
         text, digest = _set(categories)
-        packed[account_id, digest] = text
+        texts[account_id, digest] = text
         rows.append({"product_id": product_id, "account_id": account_id, "at": at, "digest": digest})
-    store.keep(tx.connection, {key: zlib.compress(text) for key, text in packed.items()}, rows)
+    new = texts.keys() - store.digests_of(tx.connection, {account_id for account_id, _ in texts})
+    store.keep(tx.connection, {key: zlib.compress(texts[key]) for key in new}, rows)
 
 
 def rename(tx: Transaction, names: Mapping[tuple[int, str], str]) -> None:

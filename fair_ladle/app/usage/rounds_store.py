@@ -65,6 +65,15 @@ def sets_of(connection: sa.Connection, account_ids: Collection[int]) -> list[Sam
     return fetch(connection, sa.select(c).where(c.c.account_id.in_(account_ids)), SampleSet)
 
 
+def digests_of(connection: sa.Connection, account_ids: Collection[int]) -> set[tuple[int, bytes]]:
+    """(account, digest) of the sets of accounts."""
+    return {
+        (row.account_id, row.digest)
+        for part in batched(sorted(account_ids))
+        for row in connection.execute(sa.select(c.c.account_id, c.c.digest).where(c.c.account_id.in_(part)))
+    }
+
+
 def replace_set(connection: sa.Connection, account_id: int, digest: bytes, by: bytes) -> None:
     """Let the rounds of one set of an account be of another one, in place of it."""
     mine = [r.c.account_id == account_id, r.c.digest == digest]

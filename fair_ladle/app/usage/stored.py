@@ -115,7 +115,7 @@ def record(
         at = instants(zone, day[product], now)
         mine = {each: taken for each, taken in taken_of.items() if each[0] == product}
         # Most of what is reported every night says what was said the night before.
-        other = _saying_else(tx, mine, used, (at[1], now), rounds_at) if known is None else {}
+        other, read = _saying_else(tx, mine, used, (at[1], now)) if known is None else ({}, known.levels)
         of_product: dict[Series, dict[datetime, int]] = defaultdict(dict)
         for key, of_account in mine.items():
             for when, sizes in of_account.items():
@@ -129,9 +129,9 @@ def record(
         old = [each for each, taken in of_product.items() if min(taken) <= at[1]]
         new = [each for each, taken in of_product.items() if min(taken) > at[1]]
         for some, count in ((old, len(at)), (new, 1)):
-            read = {} if known is None or count > 1 else known.levels
-            before |= read
-            before |= levels(tx, [each for each in some if each not in read], at[:count])
+            there_now = read if count == 1 else {}
+            before |= there_now
+            before |= levels(tx, [each for each in some if each not in there_now], at[:count])
             late[product, count] = []
             for each in some:
                 taken, was, round_at = of_series[each], before[each], rounds_at.get(each[:2])
@@ -168,25 +168,29 @@ def _saying_else(
     taken_of: Taken,
     used: Collection[Series],
     between: tuple[datetime, datetime],
-    rounds_at: Mapping[rounds.Account, datetime],
-) -> dict[rounds.Account, set[str]]:
+) -> tuple[dict[rounds.Account, set[str]], dict[Series, Level]]:
     """Of those accounts of a product of which samples were taken at one instant, after the first and up to the second
-    of two, and since when nothing was: the categories that do not say again what was said before, or have been used."""
+    of two: the categories that do not say again what the newest row of theirs has said before, or have been used; and
+    what stands of the former."""
     after, until = between
     asked: dict[rounds.Account, tuple[datetime, Mapping[str, int]]] = {}
     for key, of_account in taken_of.items():
-        at, round_at = min(of_account), rounds_at.get(key)
-        if len(of_account) == 1 and after < at <= until and (round_at is None or round_at <= at):
+        at = min(of_account)
+        if len(of_account) == 1 and after < at <= until:
             asked[key] = at, of_account[at]
     found: dict[rounds.Account, set[str]] = {key: set() for key in asked}
     for product_id, account_id, category in used:
         if (product_id, account_id) in found:
             found[product_id, account_id].add(category)
+    read: dict[Series, Level] = {}
     if asked:
+        product_id = min(asked)[0]
         of_accounts = {account_id: taken for (_, account_id), taken in asked.items()}
-        for account_id, category in store.saying_else(tx.connection, min(asked)[0], of_accounts, until):
-            found[min(asked)[0], account_id].add(category)
-    return found
+        stands = store.saying_else(tx.connection, product_id, of_accounts, until)
+        for (account_id, category), (size, newest_at) in stands.items():
+            found[product_id, account_id].add(category)
+            read[product_id, account_id, category] = Level((size,), newest_at)
+    return found, read
 
 
 def load(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | None = None) -> Merged:

@@ -136,6 +136,23 @@ def test_accounts_are_found_by_how_much_of_their_cap_is_stored(demo: Database) -
     assert {row.account for row in listed("growing", "month")} == growing
 
 
+@pytest.mark.parametrize("order", ["week", "month", "quarter"])
+def test_who_grew_most_is_found_among_the_largest(
+    shared_demo: Database, monkeypatch: pytest.MonkeyPatch, order: Any
+) -> None:
+    def listed(offset: int, limit: int) -> list[tuple[str, str, int]]:
+        asked = (COMMAND_LINE, P, "GANNET", "people", "all", order, "", offset, limit)
+        rows = shared_demo.run(listing.holders, *asked).rows
+        return [(each.account, each.name, each.size.now - getattr(each.size, f"{order}_ago")) for each in rows]
+
+    monkeypatch.setattr(store, "LOOKED_AT", 0)
+    every_one = listed(0, 500)
+    assert [grown for *_, grown in every_one] == sorted((grown for *_, grown in every_one), reverse=True)
+    for most in (5, 12, 400):
+        monkeypatch.setattr(store, "LOOKED_AT", most)
+        assert [listed(0, 4), listed(4, 8), listed(8, 500)] == [every_one[:4], every_one[4:12], every_one[8:508]]
+
+
 @pytest.mark.parametrize("account", ["GANNET", "BRAMBLE", "OLDQUAY", "OLDQUAY-TICKET"])
 @pytest.mark.parametrize(("order", "column"), [("size", "bytes"), ("week", "week_ago"), ("quarter", "quarter_ago")])
 def test_branches_are_added_up_as_the_database_adds_them(
@@ -285,6 +302,9 @@ def test_a_preview_is_what_the_limit_then_does(demo: Database) -> None:
     assert {each.name for each in every(demo, OLDQUAY, "OLDQUAY", show="over")} == {
         each.name for each in every(demo, OLDQUAY, "OLDQUAY") if each.state == "over"
     }
+    over_here = {(each.account, each.name) for each in every(demo, OLDQUAY, "OLDQUAY", show="over")}
+    over_everywhere = every(demo, COMMAND_LINE, "GANNET", show="over")
+    assert {(each.account, each.name) for each in over_everywhere if each.account.startswith("OLDQUAY")} == over_here
     gone = demo.run(limits.preview, OLDQUAY, P, "OLDQUAY-HARBOUR", None, None)
     assert gone.over == sum(each.size.now > 20_000 for each in every(demo, OLDQUAY, "OLDQUAY-HARBOUR") if each.here)
 

@@ -179,12 +179,19 @@ def inside_of(
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     limits = limits_in_sql(tx, accounts, wanted) if kind == "person" else None
+    inside, is_whole = accounts_service.in_branch(accounts, row, stored.c.account_id), row == 0
+    if is_whole and limits and not limits.needs_people and show in ("near", "over"):
+        # Where few accounts have a limit, only what is stored there is gone through.
+        tops = [accounts.row_of_id[layer.number] for layer in limits.layers if layer.kind == ACCOUNT]
+        if sum(int(accounts.tree.branch_size[top]) for top in tops) <= FEW_ACCOUNTS:
+            reached = {int(each) for top in tops for each in accounts.ids[accounts.tree.branch(top)]}
+            inside, is_whole = stored.c.account_id.in_(sorted(reached)), False
     if kind == "category" and (show in ("near", "over", "nobody") or order == "share"):
         raise invalid("Categories have no limit and no owner; choose people or folders.", "show")
     asked = store.Asked(
         wanted.id,
         kind,
-        accounts_service.in_branch(accounts, row, stored.c.account_id),
+        inside,
         show,
         COLUMN_OF[order],
         find.split()[:10],
@@ -193,9 +200,12 @@ def inside_of(
         limits is not None and limits.needs_people,
         tx.now - YEAR,
         whose(tx),
-        row == 0,
+        is_whole,
     )
     return asked, limits, accounts
+
+
+FEW_ACCOUNTS = 2000
 
 
 def holders(

@@ -154,18 +154,30 @@ class Asked:
         """What is asked of these rows, with whatever decides which they are. Where that is nothing but who stores how
         much, and the branch is the whole tree, an index has all of it."""
         rows: sa.FromClause = k.join(a, a.c.id == k.c.account_id) if self.words else k
-        by_whose = self.show == "nobody" or self.by_limit
-        is_by_name = by_whose and (self.kind == "folder" or self.whose_is.person_id is None)
-        if self.words or is_by_name or (self.by_limit and self.limit_needs_people):
+        if self.words or self._asks_whose:
             rows = self.with_whose(rows)
-        elif self.is_whole and self.show in ("all", "near", "over", "growing") and self.order != "used_at":
+        elif self.is_in_index:
             wanted = wanted.with_hint(k, IN_ORDER, "mysql")
         return wanted.select_from(rows).where(*_conditions(self))
+
+    @property
+    def _asks_whose(self) -> bool:
+        by_whose = self.show == "nobody" or self.by_limit
+        is_by_name = by_whose and (self.kind == "folder" or self.whose_is.person_id is None)
+        return is_by_name or (self.by_limit and self.limit_needs_people)
+
+    @property
+    def is_in_index(self) -> bool:
+        """Whether it is asked of the index of who stores how much alone, of the whole tree."""
+        by_size = self.show in ("all", "near", "over", "growing") and self.order != "used_at"
+        return self.is_whole and by_size and not (self.words or self._asks_whose)
 
 
 def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> list[Any]:
     """A window of what is asked for, with whose it is and the limit: found first, and read of these rows only."""
     found = asked.found_in(sa.select(k.c.account_id, k.c.name)).order_by(*_order(asked))
+    if asked.order in BACK and asked.is_in_index and offset + limit <= LOOKED_AT:
+        found = found.where(k.c.bytes >= _grew_by_at_least(connection, asked, offset + limit))
     keys = [(row.account_id, row.name) for row in connection.execute(found.limit(limit).offset(offset))]
     if not keys:
         return []
@@ -174,6 +186,19 @@ def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> li
     wanted = _with_whose(asked).where(k.c.product_id == asked.product_id, k.c.kind == asked.kind, of_keys)
     by_key = {(row.account_id, row.name): row for row in connection.execute(wanted)}
     return [by_key[each] for each in keys if each in by_key]
+
+
+LOOKED_AT = 5000
+"""Of the largest, to find what grew most."""
+
+
+def _grew_by_at_least(connection: sa.Connection, asked: Asked, count: int) -> int:
+    """Bytes by which so many have grown, at least: among the largest there are as many. Whoever grew by more stores
+    more, so that nobody who stores less is among the first."""
+    grew = (k.c.bytes - k.c[asked.order]).label("grew")
+    largest = asked.found_in(sa.select(grew)).order_by(*LARGEST_FIRST).limit(LOOKED_AT).subquery()
+    wanted = sa.select(largest.c.grew).order_by(largest.c.grew.desc()).limit(1).offset(count - 1)
+    return int(connection.scalar(wanted) or 0)
 
 
 def _with_whose(asked: Asked) -> sa.Select[Any]:

@@ -151,7 +151,7 @@ export function PagedGrid<T>({
                   }
                 >
                   {column.title}
-                  {sorting?.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
+                  {sorting?.key === column.key && <span className="arrow">{sorting.down ? ' ↓' : ' ↑'}</span>}
                 </button>
               ) : (
                 column.title

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from decimal import Decimal
 from typing import Annotated, Any
 
@@ -208,21 +209,22 @@ def buyers(
 def export(db: Db, who: Who, form: Format, seller: str, find: str = Query("", max_length=100)) -> Response:
     """What a seller of one's branch charges whom today, as a file: of everybody, and of the buyers with these words."""
     columns = ["buyer", "buyer_name", "product", "product_name", "price", "currency", "since", "price_is", "next_on"]
-    rows = (
-        [
-            buyer.buyer if buyer else "",
-            buyer.name if buyer else "All buyers",
-            product.code,
-            product.name,
-            _words(shown.rate),
-            shown.currency,
-            shown.rate.first_day,
-            "its own" if buyer and shown is mine else "general",
-            (mine.next_day if shown is mine else mine.rate.first_day) if mine else None,
-        ]
-        for buyer, product, shown, mine in db.snapshot(prices.in_force, who, seller, find)
-    )
-    return sheet("prices", form, columns, rows)
+
+    def rows() -> Iterator[list[Any]]:
+        for buyer, product, shown, mine in db.snapshot(prices.in_force, who, seller, find):
+            yield [
+                buyer.buyer if buyer else "",
+                buyer.name if buyer else "All buyers",
+                product.code,
+                product.name,
+                _words(shown.rate),
+                shown.currency,
+                shown.rate.first_day,
+                "its own" if buyer and shown is mine else "general",
+                (mine.next_day if shown is mine else mine.rate.first_day) if mine else None,
+            ]
+
+    return sheet("prices", form, columns, rows())
 
 
 def _words(rate: Rate) -> str:

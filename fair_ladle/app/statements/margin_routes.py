@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import asdict
 from decimal import Decimal
 from typing import Any
@@ -94,10 +95,12 @@ def pool_margins(db: Db, who: Who, month: str) -> Any:
 @routes.get("/export", response_class=Response)
 def export_margins(db: Db, who: Who, form: Format, month: str) -> Response:
     """The same by product, as a file."""
-    rows: list[list[Any]] = [
-        [each.seller, each.seller_name, each.product, each.product_name, each.buyers, each.charged, each.cost]
-        + [None if each.cost is None else each.charged - each.cost, each.currency]
-        for each in db.snapshot(margins.margins, who, month)
-    ]
+
+    def rows() -> Iterator[list[Any]]:
+        for each in db.snapshot(margins.margins, who, month):
+            of_product = [each.seller, each.seller_name, each.product, each.product_name, each.buyers]
+            left = None if each.cost is None else each.charged - each.cost
+            yield [*of_product, each.charged, each.cost, left, each.currency]
+
     columns = ["seller", "seller_name", "product", "product_name", "buyers", "charged", "cost", "margin", "currency"]
-    return sheet(f"margins-{month}", form, columns, rows, Totals(("charged", "cost", "margin"), "currency"))
+    return sheet(f"margins-{month}", form, columns, rows(), Totals(("charged", "cost", "margin"), "currency"))

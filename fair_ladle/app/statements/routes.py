@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from decimal import Decimal
 from typing import Annotated, Any
 
@@ -133,22 +133,23 @@ def export_buyers(
     down: bool = False,
 ) -> Response:
     """Buyers for a month, as a file."""
-    found = buyers.in_order(buyers.found(db.snapshot(buyers.overview, who, month), find), sort, down)
-    rows: list[list[Any]] = [
-        [
-            row.seller,
-            row.seller_name,
-            row.buyer,
-            row.name,
-            row.amount,
-            row.before,
-            row.cost,
-            row.margin,
-            row.currency,
-            row.number,
-        ]
-        for row in found
-    ]
+
+    def rows() -> Iterator[list[Any]]:
+        found = buyers.found(db.snapshot(buyers.overview, who, month), find)
+        for row in buyers.in_order(found, sort, down):
+            yield [
+                row.seller,
+                row.seller_name,
+                row.buyer,
+                row.name,
+                row.amount,
+                row.before,
+                row.cost,
+                row.margin,
+                row.currency,
+                row.number,
+            ]
+
     columns = [
         "seller",
         "seller_name",
@@ -162,7 +163,7 @@ def export_buyers(
         "number",
     ]
     totals = Totals(("amount", "month_before", "cost", "margin"), "currency")
-    return sheet(f"statements-{month}", form, columns, rows, totals)
+    return sheet(f"statements-{month}", form, columns, rows(), totals)
 
 
 def statement_body(found: views.StatementView, month: str) -> StatementBody:

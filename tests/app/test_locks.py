@@ -137,8 +137,8 @@ def test_a_seat_and_a_suspension_come_one_after_the_other(demo: Database) -> Non
         demo.run(acting.act, OLDQUAY, "resume", who)
 
 
-def test_locking_some_counters_waits_for_nobody_who_holds_another(demo: Database) -> None:
-    """Whatever the server knows of how many counters a pool has: made anew it knows nothing."""
+def test_some_counters_wait_for_nobody_who_holds_another_or_the_pool(demo: Database) -> None:
+    """Locked and written; whatever the server knows of how many counters there are: made anew it knows nothing."""
     with demo.engine.connect() as holding, demo.engine.connect() as locking:
         cells = sa.select(counters.c.pool_id, counters.c.account_id).order_by(counters.c.pool_id)
         of_pool: dict[int, list[int]] = defaultdict(list)
@@ -152,6 +152,13 @@ def test_locking_some_counters_waits_for_nobody_who_holds_another(demo: Database
         locking.execute(sa.text("SET SESSION innodb_lock_wait_timeout = 1"))
         for some in (accounts[:2], accounts[::2], accounts):
             assert [row.account_id for row in assignments_store.lock(locking, pool_id, some, trust=True)] == some
+        holding.execute(sa.text("SELECT id FROM pools WHERE id > 0 FOR UPDATE"))
+        holding.execute(sa.text("SELECT id FROM accounts WHERE id > 0 FOR UPDATE"))
+        cells = [{"pool_id": pool_id, "account_id": each} for each in accounts]
+        assignments_store.write(locking, [{**cell, "own": 0, "load": 1, "past_cap_since": None} for cell in cells])
+        assignments_store.keep(locking, [{**cell, "cap": 9} for cell in cells])
+        written = sa.select(sa.func.count()).where(counters.c.pool_id == pool_id, counters.c.cap == 9)
+        assert locking.scalar(written) == len(accounts)
 
 
 def test_screens_and_previews_hold_nobody_back(new_demo: Callable[[], Database]) -> None:

@@ -29,8 +29,8 @@ allocations = sa.Table(
 counters = sa.Table(
     "counters",
     metadata,
-    sa.Column("pool_id", sa.ForeignKey("pools.id"), primary_key=True),
-    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("pool_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("account_id", sa.BigInteger, primary_key=True, autoincrement=False, index=True),
     sa.Column("parent_id", sa.BigInteger, comment="NULL for the pool's owner"),
     sa.Column("depth", sa.Integer, nullable=False),
     sa.Column("own", sa.BigInteger, nullable=False),
@@ -55,7 +55,8 @@ counters = sa.Table(
     ),
     sa.Index("ix_counters_pressed", "pressed", "account_id"),
 )
-"""Live counters, one row an account in a pool: derived from the facts, and kept for their locks and for who looks."""
+"""Live counters, one row an account in a pool: derived from the facts, and kept for their locks and for who looks.
+Nothing refers them to their pool and account: to write one would hold these rows until the transaction ends."""
 LOCK_ORDER = sa.Index("ix_counters_lock_order", counters.c.pool_id, counters.c.depth.desc(), counters.c.account_id)
 """The order in which counters are locked: whoever locks many walks along it."""
 

@@ -55,7 +55,7 @@ _SAYING_ELSE = sa.text(
     ORDER BY s.at DESC LIMIT 1) AS was FROM JSON_TABLE(:taken, '$[*]' COLUMNS (account_id BIGINT PATH '$[0]',
     at CHAR(26) PATH '$[1]', NESTED PATH '$[2][*]' COLUMNS (
     category VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin PATH '$[0]', bytes BIGINT PATH '$[1]'))) k
-    HAVING was IS NULL OR LEFT(was, 26) >= k.at OR SUBSTR(was, 27) <> k.bytes"""
+    HAVING was IS NULL OR LEFT(was, 26) >= k.at OR CAST(SUBSTR(was, 27) AS SIGNED) <> k.bytes"""
 )
 """Rows of an account stand together: what is read of each of many costs more than to look it up."""
 

@@ -7,7 +7,7 @@ from fair_ladle.cli import commands
 
 def serve(port: int, home: Path, demo: bool) -> None:
     """The web application, imported only where it is served."""
-    from fair_ladle.main import serve as serve_web
+    from fair_ladle.serving import serve as serve_web
 
     serve_web(port, home, demo)
 

@@ -3,52 +3,27 @@ however that ends. Run as `python -m fair_ladle.beside`."""
 
 from __future__ import annotations
 
-import logging
 import os
 import signal
-import subprocess
 import sys
-import threading
 import time
 
 from fair_ladle.app.plumbing.installation import open_database
 from fair_ladle.app.plumbing.processes import (
     end_with_parent,
+    give_memory_back,
     give_way,
     look_for_garbage_seldom,
     share_memory_among_threads,
     take_short_turns,
 )
-from fair_ladle.app.plumbing.schedule import STOPPED_WITHIN, Schedule
+from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.jobs import jobs
 
-LOOK_SECONDS, AGAIN_SECONDS = 0.2, 1.0
-logger = logging.getLogger("fair_ladle")
+LOOK_SECONDS = 0.2
 READ_SECONDS = 1800
 """How long a statement of a job may take: nobody waits for it, and some go through everything."""
-
-
-def keep(stopping: threading.Event) -> None:
-    """Keep the process of the jobs running until told to stop; begun again when it dies."""
-    while not stopping.is_set():
-        try:
-            process = subprocess.Popen([sys.executable, "-m", "fair_ladle.beside", str(os.getpid())])
-        except OSError as trouble:  # the system has no process to give just now
-            logger.warning("the jobs' process cannot begin (%s); it is tried again", trouble)
-            stopping.wait(AGAIN_SECONDS)
-            continue
-        while process.poll() is None and not stopping.wait(LOOK_SECONDS):
-            pass
-        if process.poll() is None:
-            process.terminate()
-            try:
-                process.wait(STOPPED_WITHIN + 5)
-            except subprocess.TimeoutExpired:
-                process.kill()
-                process.wait()
-        elif not stopping.wait(AGAIN_SECONDS):
-            logger.warning("the jobs' process ended (%s) and is begun again", process.returncode)
 
 
 def main(server: int) -> None:
@@ -68,6 +43,7 @@ def main(server: int) -> None:
     schedule = Schedule(open_database(settings, serves=True, read_seconds=READ_SECONDS), jobs(settings))
     look_for_garbage_seldom()
     take_short_turns()
+    give_memory_back()
     give_way()  # after the database is there, which it would hold back too
     schedule.start()
     while os.getppid() == server and not is_told:

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import logging
-import os
-import shutil
 import signal
-import threading
 from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager, suppress
+from contextlib import asynccontextmanager
 from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
@@ -18,7 +15,6 @@ import sqlalchemy as sa
 from fastapi import FastAPI, Request, Response
 from fastapi.middleware.gzip import GZipMiddleware
 
-from fair_ladle import beside
 from fair_ladle.app.account_admin.routes import routes as account_admin
 from fair_ladle.app.accounting.routes import routes as accounting
 from fair_ladle.app.accounts.routes import routes as accounts
@@ -64,11 +60,12 @@ from fair_ladle.app.plumbing.http import (
     origin_of,
     problem_response,
 )
-from fair_ladle.app.plumbing.installation import open_database, watch_over
+from fair_ladle.app.plumbing.installation import open_database
 from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
 from fair_ladle.app.plumbing.processes import (
     end_with_parent,
+    give_memory_back,
     look_for_garbage_seldom,
     share_memory_among_threads,
     take_short_turns,
@@ -113,9 +110,6 @@ from fair_ladle.app.storage_systems.source_routes import UPLOAD as SIZES
 from fair_ladle.app.storage_systems.source_routes import routes as storage_sources
 from fair_ladle.app.storage_systems.source_routes import table_routes as storage_tables
 from fair_ladle.app.today.routes import routes as today
-from fair_ladle.connectors.mail import StandIn
-from fair_ladle.demo import reporting
-from fair_ladle.demo.mail import FOLDER
 from fair_ladle.demo.mail import routes as demo_mail
 from fair_ladle.jobs import jobs
 
@@ -123,9 +117,6 @@ logger = logging.getLogger("fair_ladle")
 WEB = PROJECT / "web" / "dist"
 THREADS = 40
 HEALTH_SECONDS = 5
-MOST_WORKERS, HANGS_SECONDS = 4, 60
-ENDS_WITHIN = 20
-"""Seconds that requests under way have when the server is told to stop."""
 
 
 def find_actor(request: Request, database: AskedDatabase) -> Actor:
@@ -345,60 +336,13 @@ def worker() -> FastAPI:
     """The application in one of several processes; it ends with the one that keeps them, however that ends."""
     end_with_parent(signal.SIGKILL)
     share_memory_among_threads()
+    return alone()
+
+
+def alone() -> FastAPI:
+    """The application in the process that keeps the others."""
     app = create_app(jobs_beside=True)
     look_for_garbage_seldom()
     take_short_turns()
+    give_memory_back()
     return app
-
-
-def serve(port: int, home: Path, demo: bool) -> None:
-    """Serve on 127.0.0.1 until told to stop; a demo without a mail server of its own gets the stand-in."""
-    import uvicorn
-
-    share_memory_among_threads()
-    settings = Settings.read()
-    pid_file = home / f"web.{port}.pid"
-    pid_file.write_text(str(os.getpid()))
-    stopping = threading.Event()
-    if settings.database_url is None:
-        threading.Thread(target=watch_over, args=(settings, stopping), name="database watch", daemon=True).start()
-    stand_in = StandIn(home / FOLDER) if demo and settings.smtp_url is None else None
-    if stand_in is not None:
-        os.environ["FAIR_LADLE_SMTP"] = stand_in.start()
-        os.environ["FAIR_LADLE_OUTBOUND"] = ",".join(["127.0.0.1", *filter(None, [settings.outbound])])
-    if demo:
-        os.environ["FAIR_LADLE_STORAGE_ROOTS"] = ":".join(
-            [*filter(None, [settings.storage_roots]), str(reporting.sizes_folder(home))]
-        )
-        reporting.begin(open_database(settings, serves=True), home, f"http://127.0.0.1:{port}")
-    jobs_kept = threading.Thread(target=beside.keep, args=(stopping,), name="jobs' process")
-    jobs_kept.start()
-    workers = settings.workers or min(MOST_WORKERS, len(os.sched_getaffinity(0)))
-    metrics_folder = home / f"metrics.{port}"
-    if workers > 1:
-        metrics.prepare(metrics_folder)
-    try:
-        uvicorn.run(
-            "fair_ladle.main:worker" if workers > 1 else create_app(jobs_beside=True),
-            factory=workers > 1,
-            workers=workers,
-            timeout_worker_healthcheck=HANGS_SECONDS,
-            host="127.0.0.1",
-            port=port,
-            log_level="warning",
-            access_log=False,
-            server_header=False,
-            forwarded_allow_ips=settings.proxy or "",
-            proxy_headers=bool(settings.proxy),
-            timeout_graceful_shutdown=ENDS_WITHIN,
-            limit_concurrency=1000,
-        )
-    finally:
-        stopping.set()
-        jobs_kept.join()
-        if stand_in is not None:
-            stand_in.stop()
-        shutil.rmtree(metrics_folder, ignore_errors=True)
-        with suppress(FileNotFoundError):
-            if pid_file.read_text() == str(os.getpid()):
-                pid_file.unlink()

@@ -25,7 +25,7 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.data_import.formats import Expected, instant, number
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import OutcomeUnknown
+from fair_ladle.app.plumbing.database import Database, OutcomeUnknown
 from fair_ladle.app.plumbing.installation import close_installation, is_demo, make_home, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
@@ -46,7 +46,6 @@ from fair_ladle.connectors.sheets_in import Unreadable, read_source
 from fair_ladle.core.costing import currencies_of
 from fair_ladle.core.quantities import to_grains, to_units, units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
-from fair_ladle.demo.load import NotADemo, prepare
 
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Fair Ladle on the command line."
@@ -439,22 +438,29 @@ def serve(
         _begin_again()
     to_people.print("Starting the database")
     database = open_database(serves=True)
+    signs = _demo(database, home) if demo else []
+    link = None if demo else database.run(setup.new_link)
+    if database.run(log_service.is_another_key):
+        to_people.print(ANOTHER_KEY)
+    database.engine.dispose()
+    print(f"\nFair Ladle is at http://127.0.0.1:{port}/", flush=True)
+    if link is not None:
+        print("It is new. Set it up, within a day, at", flush=True)
+        print(f"  http://127.0.0.1:{port}/setup/{link}", flush=True)
+    if signs:
+        print("Sign in as", flush=True)
+        for email, password, whom in signs:
+            print(f"  {email:32} {password:36} {whom}", flush=True)
+    print("Ctrl-C stops it.", flush=True)
+    main_program(port, home, demo)
+
+
+def _demo(database: Database, home: Path) -> list[tuple[str, str, str]]:
+    """The demo is there; e-mail address, password and role of those who sign in."""
+    from fair_ladle.demo.load import NotADemo, prepare  # the process that serves keeps what it has imported
+
     try:
-        signs = prepare(database, home, lambda what: to_people.print(what, highlight=False)) if demo else []
-        link = None if demo else database.run(setup.new_link)
-        if database.run(log_service.is_another_key):
-            to_people.print(ANOTHER_KEY)
-        database.engine.dispose()
-        print(f"\nFair Ladle is at http://127.0.0.1:{port}/", flush=True)
-        if link is not None:
-            print("It is new. Set it up, within a day, at", flush=True)
-            print(f"  http://127.0.0.1:{port}/setup/{link}", flush=True)
-        if signs:
-            print("Sign in as", flush=True)
-            for email, password, whom in signs:
-                print(f"  {email:32} {password:36} {whom}", flush=True)
-        print("Ctrl-C stops it.", flush=True)
-        main_program(port, home, demo)
+        return prepare(database, home, lambda what: to_people.print(what, highlight=False))
     except NotADemo as trouble:
         raise typer_exit(str(trouble)) from None
 

@@ -6,6 +6,8 @@ import ctypes
 import gc
 import os
 import sys
+import threading
+import time
 from pathlib import Path
 
 PR_SET_PDEATHSIG, M_ARENA_MAX = 1, -8
@@ -34,6 +36,22 @@ def look_for_garbage_seldom() -> None:
     gc.collect()
     gc.freeze()
     gc.set_threshold(*GARBAGE)
+
+
+GIVEN_BACK_SECONDS = 60.0
+
+
+def give_memory_back() -> None:
+    """Let a thread give back to the system, each minute, what this process has and does not use: what an answer needed
+    once would be kept for good."""
+
+    def again_and_again() -> None:
+        library = ctypes.CDLL(None)
+        while True:
+            time.sleep(GIVEN_BACK_SECONDS)
+            library.malloc_trim(0)  # milliseconds
+
+    threading.Thread(target=again_and_again, name="memory", daemon=True).start()
 
 
 def give_way() -> None:

@@ -6,6 +6,7 @@ from collections.abc import Collection, Sequence
 from datetime import date, datetime, timedelta
 from typing import Any
 
+import numpy as np
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
@@ -128,26 +129,17 @@ def pressed(
     here = [c.c.pressed == sa.true(), p.c.product_id.in_(product_ids), inside]
     runs = sa.and_(c.c.at_cap == "grace", c.c.past_cap_since.is_not(None))
     until = sa.func.timestampadd(sa.text("DAY"), sa.func.coalesce(c.c.grace_days, 0), c.c.past_cap_since)
-    far: list[sa.ColumnElement[Any]] = [
-        ((c.c.load - c.c.cap) * sa.literal_column("1e0") / sa.func.greatest(c.c.cap, 1)).desc()
-    ]
-    far += [c.c.account_id, c.c.pool_id]
-    kind = sa.case((runs, 0), (c.c.load > c.c.cap, 1), else_=2)
-    order = [sa.case((runs, sa.func.date(until))), *far]
-    over = sa.func.coalesce(sa.func.sum(sa.case((c.c.load > c.c.cap, 1), else_=0)).over(), 0)
-    place = sa.func.row_number().over(partition_by=kind, order_by=order)
-    every = (
-        sa.select(c.c.pool_id, c.c.account_id, kind.label("kind"), place.label("place"))
-        .add_columns(sa.func.count().over().label("in_all"), over.label("past"))
-        .prefix_with("STRAIGHT_JOIN")
-        .select_from(found)
-        .where(*here)
-        .subquery()
-    )
-    shown = every.c.place <= sa.case((every.c.kind == 0, 2 * limit), else_=limit)
-    rows = connection.execute(sa.select(every).where(shown)).all()
-    in_all, past = (int(rows[0].in_all), int(rows[0].past)) if rows else (0, 0)
-    return past, in_all - past, {(row.pool_id, row.account_id) for row in rows}
+    last_day = sa.case((runs, sa.func.to_days(until)), else_=0)
+    columns = (c.c.pool_id, c.c.account_id, c.c.load, c.c.cap, sa.cast(last_day, sa.BigInteger))
+    every = sa.select(*columns).prefix_with("STRAIGHT_JOIN").select_from(found).where(*here)
+    pool_id, account_id, load, cap, day = numbers(connection, every)
+    kind = np.where(day > 0, 0, np.where(load > cap, 1, 2))
+    far = (load - cap) / np.maximum(cap, 1)
+    order = np.lexsort((pool_id, account_id, -far, day, kind))
+    first = [order[kind[order] == each][: 2 * limit if each == 0 else limit] for each in range(3)]
+    cells = {(int(pool_id[place]), int(account_id[place])) for place in np.concatenate(first)}
+    over = int(np.count_nonzero(load > cap))
+    return over, len(load) - over, cells
 
 
 def past_a_cap(connection: sa.Connection, product_ids: Collection[int], inside: sa.ColumnElement[bool]) -> list[int]:

@@ -17,6 +17,7 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.tables import accounts as accounts_table
 from fair_ladle.app.allocations import listing, present, views
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, positions_at, snapshot_at
@@ -356,6 +357,22 @@ def test_more_are_pressed_than_are_shown(odd: Database, monkeypatch: pytest.Monk
         of_kind = [[e for e in day.at_risk if (e.state == "near") is is_near] for day in (every, first)]
         assert len(of_kind[0]) == count and of_kind[1] == of_kind[0][:3]
     assert first.past_count > 3
+
+
+def test_some_accounts_are_told_by_the_branches_they_are(odd: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    chance = random.Random(3)
+    monkeypatch.setattr(accounts_service, "NAMED", 0)
+    with odd.transaction() as tx:
+        accounts, column = accounts_service.known(tx), accounts_table.c.id
+        tree = accounts.tree
+        largest = max(range(1, len(tree)), key=lambda row: int(tree.branch_size[row]))
+        for wanted in (0, 1, 3, 8):
+            rows = {*tree.branch(largest).tolist(), *chance.sample(range(len(tree)), min(wanted, len(tree)))}
+            ids = [int(accounts.ids[row]) for row in rows - ({largest} if wanted == 3 else set())]
+            told = accounts_service.among(accounts, ids, column)
+            assert sorted(tx.connection.scalars(sa.select(column).where(told))) == sorted(ids)
+            listed = [each for each in told.compile().params.values() if isinstance(each, list)]
+            assert wanted or listed == [[]], "a whole branch is not named account by account"
 
 
 def test_what_presses_in_a_branch_is_found_without_going_through_all_accounts(

@@ -375,6 +375,17 @@ def in_branch(accounts: Accounts, row: int, account_id: sa.ColumnElement[int]) -
 NAMED, PAST_EVERY_PATH = 20, "~"
 
 
+def among(accounts: Accounts, account_ids: Collection[int], column: sa.ColumnElement[int]) -> sa.ColumnElement[bool]:
+    """Whether a column names one of these accounts: of whole branches of them the branch is asked for, however many
+    there are in it."""
+    rows = {accounts.row_of_id[each] for each in account_ids}
+    tops = [row for row in rows if int(accounts.tree.parent[row]) not in rows]
+    whole = [top for top in sorted(tops) if rows.issuperset(accounts.tree.branch(top).tolist())]
+    others = rows.difference(*(accounts.tree.branch(top).tolist() for top in whole))
+    listed = column.in_(sorted(int(accounts.ids[row]) for row in others))
+    return sa.or_(listed, *(in_branch(accounts, top, column) for top in whole))
+
+
 def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
     """Create and change accounts by code and put each below its parent.
 

@@ -5,11 +5,14 @@ from __future__ import annotations
 import hashlib
 import json
 import secrets
+from collections import defaultdict
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from typing import Any
+
+import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import sealing, store
@@ -145,6 +148,27 @@ def came_later(tx: Transaction, accounts: accounts_service.Accounts, top: int, r
     return {
         int(accounts.ids[each]): accounts_service.start_of(tx, day) for each, day in days.items() if day is not None
     }
+
+
+def since_they_came(
+    tx: Transaction,
+    accounts: accounts_service.Accounts,
+    top: int,
+    row: int,
+    account_id: sa.ColumnElement[int],
+    at: sa.ColumnElement[datetime],
+    begin: datetime | None = None,
+) -> list[sa.ColumnElement[bool]]:
+    """That what is read of accounts of a branch was not before they came below ``top``; ``begin`` = nothing before that
+    is read anyhow."""
+    came: dict[datetime, list[int]] = defaultdict(list)
+    for each, since in came_later(tx, accounts, top, row).items():
+        if begin is None or since > begin:
+            came[since].append(each)
+    return [
+        sa.or_(sa.not_(accounts_service.among(accounts, ids, account_id)), at >= since)
+        for since, ids in sorted(came.items())
+    ]
 
 
 def is_told(accounts: accounts_service.Accounts, top: int, entry: EntryRecord) -> bool:

@@ -16,7 +16,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import store
 from fair_ladle.app.log.rows import EntryRecord
-from fair_ladle.app.log.service import above, came_later, is_told, seen
+from fair_ladle.app.log.service import above, is_told, seen, since_they_came
 from fair_ladle.app.log.tables import log_entries
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -106,8 +106,7 @@ def _wanted(
     row = top if sought.account is None else accounts_service.row_in_scope(accounts, actor, sought.account)
     e = log_entries.c
     wanted = [accounts_service.in_branch(accounts, row, e.account_id)]
-    for account_id, since in came_later(tx, accounts, top, row).items():
-        wanted.append(sa.or_(e.account_id != account_id, e.at >= since))
+    wanted += since_they_came(tx, accounts, top, row, e.account_id, e.at)
     told, name = _told(accounts, top), above(accounts, top)
     if sought.by:
         wanted.append(sa.or_(sa.and_(told, e.actor == sought.by), sa.and_(~told, sa.literal(name == sought.by))))

@@ -85,13 +85,8 @@ def _for(tx: Transaction, actor: Actor, accounts: Accounts, account: str | None 
     row = top if account is None else accounts_service.row_in_scope(accounts, actor, account)
     begin = tx.now - SHOWN_FOR
     about = accounts_service.in_branch(accounts, row, of) if account is None else of == int(accounts.ids[row])
-    found = [about, notices.c.at >= begin]
-    came_later = log_service.came_later(tx, accounts, top, row) if top else {}
-    later = {each: at for each, at in came_later.items() if at > begin}
-    for since in sorted(set(later.values())):
-        came = [each for each, at in later.items() if at == since]
-        found.append(sa.or_(of.not_in(came), notices.c.at >= since))
-    return found
+    came = log_service.since_they_came(tx, accounts, top, row, of, notices.c.at, begin)
+    return [about, notices.c.at >= begin, *came]
 
 
 def put_away(tx: Transaction, actor: Actor, ids: Sequence[int]) -> None:

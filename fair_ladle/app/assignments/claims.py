@@ -5,12 +5,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Sequence
+from contextlib import nullcontext
 from datetime import datetime
 
 import sqlalchemy as sa
 
 from fair_ladle.app.assignments.tables import claims as c
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Prepared, Transaction
 from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -47,8 +48,9 @@ def take(tx: Transaction, pairs: Sequence[Pair]) -> None:
         part = list(keys)[start : start + AT_ONCE]
         rows = [{"what": each, "subject": subject} for each, subject in part]
         try:
-            with tx.connection.begin_nested():
-                tx.connection.execute(sa.insert(c), rows)
+            # One that is refused undoes itself; of several some may be there.
+            with tx.connection.begin_nested() if len(rows) > 1 else nullcontext():
+                CLAIM.run(tx.connection, *rows)
             continue
         except sa.exc.IntegrityError:
             pass
@@ -60,6 +62,9 @@ def take(tx: Transaction, pairs: Sequence[Pair]) -> None:
             raise conflict(f"{subject} has {said} already.")
         _delete(tx, there)
         tx.connection.execute(sa.insert(c), rows)
+
+
+CLAIM = Prepared(sa.insert(c).values(what=sa.bindparam("what"), subject=sa.bindparam("subject")))
 
 
 def drop(tx: Transaction, pairs: Sequence[Pair], ended: Collection[int] = ()) -> None:

@@ -114,9 +114,10 @@ def print_parts(
     """What a browser prints, as JSON: columns, rows, totals, and whether there are more rows than that. Figures are
     objects, so that text stays text."""
     sums, rest = None if totals is None else _Sums(totals, columns), iter(rows)
+    part = list(islice(rest, ROWS_AT_ONCE))  # what is refused is so before anything is sent
     yield f'{{"columns":{json.dumps(columns)},"rows":['.encode()
     for begin in range(0, MOST_PRINTED, ROWS_AT_ONCE):
-        part = list(islice(rest, ROWS_AT_ONCE))
+        part = list(islice(rest, ROWS_AT_ONCE)) if begin else part
         if sums is not None:
             for row in part:
                 sums.add(row)

@@ -316,7 +316,7 @@ def test_who_is_over_follows_from_how_many_store_how_much(
 ) -> None:
     ends = [end for limit in (would, now or 0) for end in (store.near_from(limit), store.beyond(limit)) if end > 2]
     product, whose_is = shared_demo.run(lambda tx: (pools.product(tx, P), whose(tx)))
-    asked = spread_store.PeopleAsked(product.id, sa.true(), whose_is, True)
+    asked = spread_store.PeopleAsked(product.id, sa.true(), whose_is, True, needs_people=True)
     people = [stored.c.product_id == product.id, stored.c.kind == "person"]
     with shared_demo.engine.connect() as connection:
         rows = connection.execute(sa.select(stored.c.account_id, stored.c.name).where(*people)).all()
@@ -324,8 +324,8 @@ def test_who_is_over_follows_from_how_many_store_how_much(
         for number, (row, by) in enumerate(zip(rows, off_by, strict=False)):
             one = [*people, stored.c.account_id == row.account_id, stored.c.name == row.name]
             connection.execute(sa.update(stored).where(*one).values(bytes=ends[number % len(ends)] + by))
-        found = spread_store.states(connection, asked, True, sa.true(), would, now)
-        each = spread_store.states(connection, asked, True, sa.true(), sa.literal(would), now)
+        found = spread_store.states(connection, asked, would, now)
+        each = spread_store.states(connection, asked, sa.literal(would), now)
     assert len(found) > 10 and [states_of(band) for band in found] == [states_of(band) for band in each]
 
 

@@ -390,6 +390,17 @@ def test_the_tables_can_be_kept_as_files(operator: TestClient) -> None:
             assert answer.status_code == 200 and answer.content.startswith(begins) and len(answer.content) > 100
 
 
+@pytest.mark.parametrize("form", ["csv", "tsv", "xlsx", "print"])
+def test_a_file_of_what_is_refused_is_refused_before_it_begins(client_admin: TestClient, form: str) -> None:
+    for path, status in (
+        ("/api/statements/export?month=2026-13", 422),
+        ("/api/statements/margins/export?month=October", 422),
+        ("/api/prices/buyers/NORTHFOLD/export?", 404),
+        ("/api/people/export?account=NORTHFOLD", 404),
+    ):
+        assert client_admin.get(f"{path}&form={form}").status_code == status, path
+
+
 def test_groups_are_exported_whole_and_as_far_as_they_are_seen(operator: TestClient, client_admin: TestClient) -> None:
     listed = operator.get("/api/groups", params={"limit": 200}).json()
     kept = [*csv.DictReader(io.StringIO(operator.get("/api/groups/export").text))]

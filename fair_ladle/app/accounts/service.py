@@ -377,11 +377,12 @@ NAMED, PAST_EVERY_PATH = 20, "~"
 
 def among(accounts: Accounts, account_ids: Collection[int], column: sa.ColumnElement[int]) -> sa.ColumnElement[bool]:
     """Whether a column names one of these accounts: of whole branches of them the branch is asked for, however many
-    there are in it."""
+    there are in it; the others are named."""
     rows = {accounts.row_of_id[each] for each in account_ids}
-    tops = [row for row in rows if int(accounts.tree.parent[row]) not in rows]
-    whole = [top for top in sorted(tops) if rows.issuperset(accounts.tree.branch(top).tolist())]
-    others = rows.difference(*(accounts.tree.branch(top).tolist() for top in whole))
+    tops = [row for row in sorted(rows) if int(accounts.tree.parent[row]) not in rows]
+    branches = {top: accounts.tree.branch(top).tolist() for top in tops if accounts.tree.branch_size[top] > NAMED}
+    whole = [top for top, branch in branches.items() if rows.issuperset(branch)]
+    others = rows.difference(*(branches[top] for top in whole))
     listed = column.in_(sorted(int(accounts.ids[row]) for row in others))
     return sa.or_(listed, *(in_branch(accounts, top, column) for top in whole))
 

@@ -103,17 +103,15 @@ def preview(tx: Transaction, actor: Actor, product: str, account: str, group: st
     if layer != then.layers[-1]:
         without = limits_in_sql(tx, accounts, wanted, {layer: None}).grains
     would = without if limit is None else limit
-    asked = spread_store.PeopleAsked(wanted.id, inside, whose(tx), row == 0)
-    rows = spread_store.states(
-        tx.connection, asked, then.needs_people, of_it, would, without if limit_now is None else limit_now
-    )
+    asked = spread_store.PeopleAsked(wanted.id, inside, whose(tx), row == 0, of_it, then.needs_people)
+    rows = spread_store.states(tx.connection, asked, would, without if limit_now is None else limit_now)
     over = sum(each.over for each in rows)
     most: list[PastLimit] = []
     if over and would is not None:
         most = (
-            spread_store.largest(tx.connection, asked, TOP, would, of_it)
+            spread_store.largest(tx.connection, asked, TOP, would)
             if isinstance(would, int)
-            else spread_store.largest_past(tx.connection, asked, would, of_it, TOP)
+            else spread_store.largest_past(tx.connection, asked, would, TOP)
         )
     return Preview(
         sum(each.people for each in rows),

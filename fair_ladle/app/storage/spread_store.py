@@ -31,12 +31,17 @@ class PeopleAsked:
     whose_is: Ownership
     is_whole: bool
     """The branch is the whole tree."""
+    governed: sa.ColumnElement[bool] = TRUE
+    """Of these, those for whom it is true."""
+    needs_people: bool = False
+    """Whether rows of people decide it."""
 
     @property
     def conditions(self) -> list[sa.ColumnElement[bool]]:
         """Which rows they are."""
         theirs = [] if self.whose_is.person_id is None else [self.whose_is.person_id.is_not(None)]
-        return [k.c.product_id == self.product_id, k.c.kind == "person", k.c.bytes > 0, self.inside, *theirs]
+        of_product = [k.c.product_id == self.product_id, k.c.kind == "person", k.c.bytes > 0]
+        return [*of_product, self.inside, self.governed, *theirs]
 
     def between(self, ranges: Sequence[tuple[int, int]]) -> PeopleAsked:
         """Of these only who stores from so many bytes on, and less than so many."""
@@ -47,10 +52,10 @@ class PeopleAsked:
         """Rows of stored with people and accounts."""
         return k.join(p, self.whose_is.is_theirs).join(a, a.c.id == k.c.account_id)
 
-    def of(self, wanted: sa.Select[*tuple[Any, ...]], needs_people: bool) -> sa.Select[*tuple[Any, ...]]:
+    def of(self, wanted: sa.Select[*tuple[Any, ...]]) -> sa.Select[*tuple[Any, ...]]:
         """What is asked of these rows, with people where they are to be read. Where they are not, and the branch is
         the whole tree, an index has all of it."""
-        if needs_people or self.whose_is.person_id is None:
+        if self.needs_people or self.whose_is.person_id is None:
             found = wanted.select_from(k.join(p, self.whose_is.is_theirs))
         else:
             found = wanted.select_from(k)
@@ -58,80 +63,55 @@ class PeopleAsked:
         return found.where(*self.conditions)
 
 
-def largest(
-    connection: sa.Connection,
-    asked: PeopleAsked,
-    most: int,
-    limit: int | None = None,
-    governed: sa.ColumnElement[bool] = TRUE,
-) -> list[PastLimit]:
-    """Of the present people of a branch those who store most of their own, more than a limit (grains) and of those for
-    whom ``governed`` is true. Where the branch is the whole tree they are read in order, and no more of them than are
-    wanted."""
+def largest(connection: sa.Connection, asked: PeopleAsked, most: int, limit: int | None = None) -> list[PastLimit]:
+    """Of these people those who store most of their own, more than a limit (grains). Where the branch is the whole tree
+    they are read in order, and no more of them than are wanted."""
     wanted = sa.select(*_NAMED, grains.label("grains"), sa.literal(limit or 0).label("limit")).select_from(
         asked.named()
     )
     if asked.is_whole:
         wanted = wanted.prefix_with("STRAIGHT_JOIN").with_hint(k, IN_ORDER, "mysql")
-    mine = wanted.where(*asked.conditions, TRUE if limit is None else k.c.bytes >= beyond(limit), governed)
+    mine = wanted.where(*asked.conditions, TRUE if limit is None else k.c.bytes >= beyond(limit))
     return fetch(connection, mine.order_by(*LARGEST_FIRST).limit(most), PastLimit)
 
 
 def largest_past(
-    connection: sa.Connection,
-    asked: PeopleAsked,
-    limited: sa.ColumnElement[Any],
-    governed: sa.ColumnElement[bool],
-    most: int,
+    connection: sa.Connection, asked: PeopleAsked, limited: sa.ColumnElement[Any], most: int
 ) -> list[PastLimit]:
     """Of those over their limit the ones that are furthest over it: who, where, grains, and the limit."""
     wanted = sa.select(*_NAMED, grains.label("grains"), limited.label("limit")).select_from(asked.named())
-    mine = wanted.where(*asked.conditions, governed, k.c.bytes >= beyond(limited))
+    mine = wanted.where(*asked.conditions, k.c.bytes >= beyond(limited))
     return fetch(connection, mine.order_by((grains - limited).desc(), p.c.username).limit(most), PastLimit)
 
 
 _NAMED = p.c.username, p.c.display_name, a.c.name.label("account_name")
 
 
-def sizes(
-    connection: sa.Connection,
-    asked: PeopleAsked,
-    needs_people: bool = False,
-    governed: sa.ColumnElement[bool] = TRUE,
-) -> list[Band]:
-    """What present people of a branch for whom ``governed`` is true store of their own, the smallest first: how many
-    ``people`` store so much (grains, to three digits), and their grains together."""
+def sizes(connection: sa.Connection, asked: PeopleAsked) -> list[Band]:
+    """What these people store of their own, the smallest first: how many ``people`` store so much (grains, to three
+    digits), and their grains together."""
     columns = [_to_three_digits().label("size"), sa.func.count().label("people"), sa.func.sum(grains).label("grains")]
-    wanted = asked.of(sa.select(*columns).where(governed), needs_people)
-    return fetch(connection, wanted.group_by("size").order_by("size"), Band)
+    return fetch(connection, asked.of(sa.select(*columns)).group_by("size").order_by("size"), Band)
 
 
 Limit = int | sa.ColumnElement[Any] | None
 """A limit (grains) of everybody, None = none, or of each."""
 
 
-def states(
-    connection: sa.Connection,
-    asked: PeopleAsked,
-    needs_people: bool,
-    governed: sa.ColumnElement[bool],
-    would: Limit,
-    now: Limit,
-) -> list[BandStates]:
+def states(connection: sa.Connection, asked: PeopleAsked, would: Limit, now: Limit) -> list[BandStates]:
     """The same, with how many of each would be over and near a limit, by how many grains beyond it, and how many are
     over and near the one there is: all of one pass.
 
     Where both are the same for everybody, it follows from how much they store to three digits; only the few who store
     about as much as a limit, or as what is near it, are looked at one by one."""
     if isinstance(would, sa.ColumnElement) or isinstance(now, sa.ColumnElement):
-        return _states_of_each(connection, asked, needs_people, governed, would, now)
-    bands = sizes(connection, asked, needs_people, governed)
+        return _states_of_each(connection, asked, would, now)
     split = sorted({band for band in map(_band_split, (*_ends(would), *_ends(now))) if band})
     exact = {}
     if split:
         at_ends = asked.between([_bytes_of(band) for band in split])
-        each = _states_of_each(connection, at_ends, needs_people, governed, would, now)
-        exact = {band.size: band for band in each}
+        exact = {band.size: band for band in _states_of_each(connection, at_ends, would, now)}
+    bands = sizes(connection, asked)
     return [exact[band.size] if band.size in exact else _states_of_all(band, would, now) for band in bands]
 
 
@@ -157,14 +137,7 @@ def _states_of_all(band: Band, would: int | None, now: int | None) -> BandStates
     return BandStates(band.size, band.people, over, near, *told(now), past)
 
 
-def _states_of_each(
-    connection: sa.Connection,
-    asked: PeopleAsked,
-    needs_people: bool,
-    governed: sa.ColumnElement[bool],
-    would: Limit,
-    now: Limit,
-) -> list[BandStates]:
+def _states_of_each(connection: sa.Connection, asked: PeopleAsked, would: Limit, now: Limit) -> list[BandStates]:
     columns = [_to_three_digits().label("size"), sa.func.count().label("people")]
     for end, limit in (("", would), ("_now", now)):
         # Limits are worked out for each row and as seldom as can be: over and near are counted as one number.
@@ -176,7 +149,7 @@ def _states_of_each(
         columns.append(sa.func.coalesce(sa.func.sum(told), 0).label(f"told{end}"))
     past = sa.null() if would is None else sa.case((k.c.bytes >= beyond(would), grains - would))
     columns.append(sa.func.coalesce(sa.func.sum(past), 0).label("beyond"))
-    q = asked.of(sa.select(*columns).where(governed), needs_people).group_by("size").subquery()
+    q = asked.of(sa.select(*columns)).group_by("size").subquery()
     counts = []
     for end, both in (("", q.c.told), ("_now", q.c.told_now)):
         over = both.op("DIV", precedence=8, return_type=sa.BigInteger())(_OVER)

@@ -26,7 +26,8 @@ from fair_ladle.app.allocations.positions import (
     with_seats,
 )
 from fair_ladle.app.allocations.tables import counters
-from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
+from fair_ladle.app.plumbing.database import Transaction, batched
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage

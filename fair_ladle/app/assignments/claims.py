@@ -11,7 +11,8 @@ from datetime import datetime
 import sqlalchemy as sa
 
 from fair_ladle.app.assignments.tables import claims as c
-from fair_ladle.app.plumbing.database import Prepared, Transaction
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product

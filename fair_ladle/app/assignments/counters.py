@@ -13,7 +13,8 @@ import numpy as np
 from fair_ladle.app.allocations.positions import Positions, positions_at, replayed_clocks
 from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import store
-from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage

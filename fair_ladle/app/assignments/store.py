@@ -13,7 +13,8 @@ from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.allocations.tables import LOCK_ORDER, branch_use, counters, use_changes
 from fair_ladle.app.assignments.rows import StepUp, UseChange
 from fair_ladle.app.plumbing import rehearsal
-from fair_ladle.app.plumbing.database import Prepared, Transaction, batched, fetch, lock_rows
+from fair_ladle.app.plumbing.database import Transaction, batched, fetch, lock_rows
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.app.pools.rows import PoolRecord
 from fair_ladle.app.pools.tables import pools
@@ -103,7 +104,7 @@ def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], tr
     counters hold, whether it is backed, and the structure's number, as they are when all of them are locked."""
     ids = sorted(account_ids)
     if len(ids) == 1:
-        return list(LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": ids[0]}))
+        return LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": ids[0]})
     found: list[Any] = []
     for part in batched(ids, SOME):
         found += connection.execute(LOCK_SOME, {"pool": pool_id, "accounts": part})

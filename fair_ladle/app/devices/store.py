@@ -14,7 +14,8 @@ from fair_ladle.app.devices.tables import activation_keys as keys
 from fair_ladle.app.devices.tables import devices, signing_keys
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing import generations
-from fair_ladle.app.plumbing.database import Prepared, fetch, fetch_first, insert_row, lock_rows, name_of
+from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row, lock_rows, name_of
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -29,7 +30,7 @@ _KEY_AND_GENERATIONS = Prepared(sa.select(keys, generations.ALL).where(keys.c.ke
 
 def key_and_generations(connection: sa.Connection, key_hash: str) -> tuple[ActivationKeyRecord, str | None] | None:
     """A key by its hash, and all generations, for ``generations.note``."""
-    row: Any = _KEY_AND_GENERATIONS.run(connection, {"key_hash": key_hash}).first()
+    row: Any = next(iter(_KEY_AND_GENERATIONS.run(connection, {"key_hash": key_hash})), None)
     return None if row is None else (row, row.generations)
 
 

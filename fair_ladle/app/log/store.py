@@ -12,7 +12,8 @@ import sqlalchemy as sa
 from fair_ladle.app.log.rows import EntryRecord, Numbered, SealedEntry, SealRecord
 from fair_ladle.app.log.tables import log_entries
 from fair_ladle.app.log.tables import log_seals as seals
-from fair_ladle.app.plumbing.database import Prepared, fetch, fetch_first
+from fair_ladle.app.plumbing.database import fetch, fetch_first
+from fair_ladle.app.plumbing.prepared import Prepared
 
 e = log_entries
 ADD = Prepared(

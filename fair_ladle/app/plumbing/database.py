@@ -15,7 +15,6 @@ from typing import Any, ClassVar, Protocol, TypeVar
 from weakref import WeakKeyDictionary
 
 import sqlalchemy as sa
-from sqlalchemy.dialects import mysql
 from sqlalchemy.dialects.mysql import DATETIME
 
 from fair_ladle.app.plumbing import rehearsal, watch
@@ -101,32 +100,6 @@ class Instant(sa.types.TypeDecorator[datetime]):
     def process_result_value(self, value: datetime | None, dialect: Any) -> datetime | None:
         """Back to an aware instant."""
         return None if value is None else value.replace(tzinfo=UTC)
-
-
-class Prepared:
-    """A statement that is run for every taking: compiled once, then handed to the driver with its parameters.
-
-    Instants go in as they are and come out without zone, in UTC.
-    """
-
-    def __init__(self, statement: sa.sql.Executable):
-        compiled = statement.compile(dialect=mysql.dialect(paramstyle="format"))  # type: ignore[attr-defined]
-        self.sql = str(compiled)
-        self.names = tuple(compiled.positiontup or ())
-
-    def run(self, connection: sa.Connection, *rows: dict[str, Any]) -> sa.CursorResult[Any]:
-        """Run it for one row of parameters, or for several."""
-        values = [tuple(self._value(row[name]) for name in self.names) for row in rows]
-        return connection.exec_driver_sql(self.sql, values if len(values) > 1 else values[0])
-
-    @staticmethod
-    def _value(value: Any) -> Any:
-        return in_utc(value).astimezone(UTC).replace(tzinfo=None) if isinstance(value, datetime) else value
-
-
-def in_utc(at: datetime) -> datetime:
-    """An instant as aware, whether it came with its zone or, from a prepared statement, without."""
-    return at if at.tzinfo is not None else at.replace(tzinfo=UTC)
 
 
 def code_column(name: str, length: int = 64, **options: Any) -> sa.Column[str]:

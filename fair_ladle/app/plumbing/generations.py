@@ -13,7 +13,8 @@ from typing import Literal
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import Prepared, Transaction
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.plumbing.tables import generations as g
 from fair_ladle.app.plumbing.tables import late_accounts, late_facts
 

@@ -17,7 +17,8 @@ from typing import Any, TypeVar
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.clock import Clock
-from fair_ladle.app.plumbing.database import Database, Opening, Prepared, Transaction
+from fair_ladle.app.plumbing.database import Database, Opening, Transaction
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.plumbing.problems import Problem, Refused, invalid
 from fair_ladle.app.plumbing.tables import request_keys as keys
 

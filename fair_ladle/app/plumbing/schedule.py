@@ -17,7 +17,8 @@ from typing import ClassVar, TypeVar
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import Database, Transaction, in_utc
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import EMPTY, Refused
 from fair_ladle.app.plumbing.tables import job_items, jobs
 

@@ -23,7 +23,8 @@ from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction, in_utc, lock_rows
+from fair_ladle.app.plumbing.database import Transaction, lock_rows
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product

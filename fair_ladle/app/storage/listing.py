@@ -17,7 +17,8 @@ from fair_ladle.app.allocations.snapshots import product_in_sight, products_in_s
 from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.personal_storage.in_sql import ACCOUNT, GROUP, LimitsInSql, limits_in_sql
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage import store

@@ -20,7 +20,8 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing import sealing
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database, Transaction, in_utc
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.settings import networks
 from fair_ladle.app.pools import service as pools_service

@@ -18,7 +18,8 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import sealing
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction, in_utc, lock_rows
+from fair_ladle.app.plumbing.database import Transaction, lock_rows
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_allowed
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import service as pools_service

@@ -12,7 +12,8 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage_systems import store

@@ -15,7 +15,8 @@ from collections.abc import Collection, Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
-from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
+from fair_ladle.app.plumbing.database import Transaction, batched
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.usage import rounds_store as store
 
 Account = tuple[int, int]

@@ -13,8 +13,9 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
-from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import rounds, store, stored, stored_store, whose
 from fair_ladle.app.usage.tables import assignments

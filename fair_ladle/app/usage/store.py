@@ -12,7 +12,8 @@ import numpy as np
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.arrays import in_micros, in_parts, numbers
-from fair_ladle.app.plumbing.database import Prepared, fetch
+from fair_ladle.app.plumbing.database import fetch
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.usage.rows import (
     AssignmentRecord,
     BytesStored,

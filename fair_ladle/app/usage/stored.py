@@ -15,8 +15,9 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import MOST_CHANGES, Merged, Progress
+from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.usage import rounds, whose
 from fair_ladle.app.usage import stored_store as store
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day

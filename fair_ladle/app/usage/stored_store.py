@@ -12,7 +12,8 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import Prepared, batched, fetch, fetch_first, in_utc, named_pairs
+from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, named_pairs
+from fair_ladle.app.plumbing.prepared import Prepared, in_utc
 from fair_ladle.app.usage.rows import SeriesSample, StoredDay, StoredRecord
 from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
@@ -125,7 +126,7 @@ def standing(
     series = json.dumps([[product_id, account_id, each] for each in categories])
     values = {"at0": at, "product": product_id, "account": account_id, "series": series}
     sizes: list[tuple[int, datetime | None]] = [(0, None)] * len(categories)
-    rows = _STANDING_NOW.run(connection, values).all()
+    rows = _STANDING_NOW.run(connection, values)
     for row in rows:
         if row.b0 is not None:
             sizes[row.place - 1] = _size_and_instant(row.b0)

@@ -7,26 +7,22 @@ the product.
 
 from __future__ import annotations
 
-import multiprocessing
 import random
-import socket
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-import httpx2 as httpx
 import sqlalchemy as sa
-import uvicorn
 from fastapi import FastAPI
 
 from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure, interleaved
+from bench.served import Caller, served
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import import usecases as data_import
@@ -223,38 +219,17 @@ def _product(url: str) -> FastAPI:
     return app
 
 
-@contextmanager
-def _served(make: Callable[[], Any]) -> Iterator[httpx.Client]:
-    """An application in a process of its own, and who asks it."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-    serve = multiprocessing.get_context("fork").Process(
-        target=lambda: uvicorn.run(make(), host="127.0.0.1", port=port, log_level="warning"), daemon=True
-    )
-    serve.start()
-    with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=30) as client:
-        for _ in range(300):
-            with suppress(httpx.HTTPError):
-                client.get("/nowhere")
-                break
-            time.sleep(0.1)
-        yield client
-    serve.terminate()
-    serve.join()
-
-
 def _writes(database: Database) -> list[Measure]:
     key = database.run(devices.make_key, COMMAND_LINE, "C3", "DISK", "bench")[1]
     url = database.engine.url.render_as_string(hide_password=False)
     database.engine.dispose()
-    with _served(lambda: _product(url)) as product, _served(lambda: _bare_post(url)) as alone:
+    with served(lambda: _product(url)) as port, served(lambda: _bare_post(url)) as bare_port:
+        product, alone = Caller(port), Caller(bare_port)
         product.headers["Authorization"] = f"Bearer {key}"
 
-        def ask(client: httpx.Client, path: str) -> None:
+        def ask(who: Caller, path: str) -> None:
             for n in range(WRITES):
-                body = {"account": f"C3-{n % EACH}", "category": "media", "bytes": 1_000_000}
-                client.post(path, json=body).raise_for_status()
+                who.post(path, {"account": f"C3-{n % EACH}", "category": "media", "bytes": 1_000_000})
 
         ours, theirs, same = interleaved(
             lambda: ask(product, "/api/public/storage/write"),

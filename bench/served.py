@@ -1,0 +1,69 @@
+"""Applications served alike: the product's and the yardstick's, each in processes of its own behind one address."""
+
+from __future__ import annotations
+
+import http.client
+import json
+import multiprocessing
+import socket
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import uvicorn
+from fastapi import FastAPI
+
+from fair_ladle.app.plumbing.processes import look_for_garbage_seldom
+
+
+def _serve(make: Callable[[], FastAPI], listening: socket.socket) -> None:
+    look_for_garbage_seldom()
+    uvicorn.Server(uvicorn.Config(make(), log_level="warning", access_log=False)).run(sockets=[listening])
+
+
+@contextmanager
+def served(make: Callable[[], FastAPI], workers: int = 1) -> Iterator[int]:
+    """An application, made in each of its processes; the port it answers at."""
+    with socket.create_server(("127.0.0.1", 0), backlog=100) as listening:
+        port = int(listening.getsockname()[1])
+        fork = multiprocessing.get_context("fork").Process
+        serving = [fork(target=_serve, args=(make, listening), daemon=True) for _ in range(workers)]
+        for each in serving:
+            each.start()
+        try:
+            Caller(port).ask("GET", "/nowhere")  # whoever connects waits until one is there
+            time.sleep(2)  # and the others are
+            yield port
+        finally:
+            for each in serving:
+                each.terminate()
+            for each in serving:
+                each.join()
+
+
+class Caller:
+    """Who asks, over one connection that stays open."""
+
+    def __init__(self, port: int, headers: dict[str, str] | None = None):
+        self.connection = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
+        self.headers = {"Content-Type": "application/json", **(headers or {})}
+
+    def ask(self, method: str, path: str, body: Any = None) -> http.client.HTTPResponse:
+        """An answer, read."""
+        self.connection.request(method, path, None if body is None else json.dumps(body), self.headers)
+        answer = self.connection.getresponse()
+        self.said = answer.read()
+        return answer
+
+    def post(self, path: str, body: Any) -> None:
+        """Ask for something that has to be done."""
+        answer = self.ask("POST", path, body)
+        assert answer.status < 300, (answer.status, self.said)
+
+    def sign_in(self, email: str, password: str) -> None:
+        """Ask as somebody from now on."""
+        answer = self.ask("POST", "/api/sign-in", {"email": email, "password": password})
+        self.headers["Cookie"] = (answer.getheader("Set-Cookie") or "").split(";")[0]
+        self.ask("GET", "/api/me")
+        self.headers["X-CSRF-Token"] = json.loads(self.said)["csrf_token"]

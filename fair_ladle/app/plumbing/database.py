@@ -20,6 +20,7 @@ from sqlalchemy.dialects.mysql import DATETIME
 from fair_ladle.app.plumbing import rehearsal, watch
 from fair_ladle.app.plumbing.clock import Clock
 from fair_ladle.app.plumbing.constraints import refusal
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.plumbing.problems import KeptRefusal
 from fair_ladle.app.plumbing.rehearsal import Rehearsal
 from fair_ladle.app.plumbing.settings import Settings
@@ -61,7 +62,7 @@ lock."""
 CONNECT_SECONDS = 2
 MOST_HELD = 8
 """Snapshots that requests hold between finding out who asks and what they answer."""
-OF_ONE_INSTANT = "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"
+OF_ONE_INSTANT = Prepared(sa.text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"))
 """Before the first statement of a transaction that only reads."""
 LOCKED_AT_ONCE = 1000
 
@@ -427,7 +428,7 @@ class Database:
     @contextmanager
     def _of_one_instant(self) -> Iterator[Transaction]:
         with self.engine.connect() as connection:  # it ends with the connection's use: there is nothing to keep
-            connection.exec_driver_sql(OF_ONE_INSTANT)
+            OF_ONE_INSTANT.run(connection, {})
             yield Transaction(connection, self.clock, self.settings, {})
 
     def stream(self, usecase: Callable[..., Iterator[Result]], *args: Any, **named: Any) -> Iterator[Result]:

@@ -139,8 +139,14 @@ _CLAIM = Prepared(
 def _keep(tx: Transaction, key: RequestKey, answer: Any) -> None:
     packed = zlib.compress(json.dumps(answer).encode(), 1)
     if len(packed) <= MOST_ANSWER:
-        mine = sa.and_(keys.c.whose == key.whose, keys.c.key == key.key)
-        tx.connection.execute(sa.update(keys).where(mine).values(answer=packed))
+        _KEEP.run(tx.connection, {"of": key.whose, "named": key.key, "packed": packed})
+
+
+_KEEP = Prepared(
+    sa.update(keys)
+    .where(keys.c.whose == sa.bindparam("of"), keys.c.key == sa.bindparam("named"))
+    .values(answer=sa.bindparam("packed"))
+)
 
 
 def forget_old(tx: Transaction) -> int:

@@ -11,7 +11,10 @@ from functools import wraps
 from typing import Annotated, Any, TypeVar, get_type_hints
 
 from fastapi import APIRouter, Depends, Header, Request, Response
+from fastapi.dependencies.models import Dependant
 from fastapi.encoders import jsonable_encoder
+from fastapi.exceptions import ResponseValidationError
+from fastapi.responses import JSONResponse
 from fastapi.routing import APIRoute
 from starlette.routing import Match
 from starlette.types import Scope
@@ -109,17 +112,50 @@ async def key_of_origin(request: Request, key: Key = None) -> RequestKey:
 
 
 class _Route(APIRoute):
-    """A route that most paths are told not to be by how they begin: all are gone through for every request."""
+    """A route that most paths are told not to be by how they begin: all are gone through for every request. What it
+    answers is written in the thread that finds it."""
 
     def __init__(self, path: str, endpoint: Callable[..., Any], **options: Any):
         super().__init__(path, endpoint, **options)
         self._begins = self.path.split("{")[0]
+        if inspect.isfunction(endpoint) and not inspect.iscoroutinefunction(endpoint):
+            self.dependant.call = self._answering(endpoint)
+        _ask_once(self.dependant, set())
+
+    def _answering(self, endpoint: Callable[..., Any]) -> Callable[..., Response]:
+        """An endpoint with its answer in JSON, as the framework would write it in one thread more."""
+        field, status = self.response_field, self.status_code or 200
+
+        @wraps(endpoint)
+        def answer(**arguments: Any) -> Response:
+            found = endpoint(**arguments)
+            if isinstance(found, Response):
+                return found
+            if field is None:
+                return Response(status_code=status) if status == 204 else JSONResponse(jsonable_encoder(found), status)
+            value, errors = field.validate(found, {}, loc=("response",))
+            if errors:
+                raise ResponseValidationError(errors=errors, body=found)
+            return Response(field.serialize_json(value), status, media_type="application/json")
+
+        return answer
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
         """As Starlette has it."""
         if not scope.get("root_path") and not scope["path"].startswith(self._begins):
             return Match.NONE, {}
         return super().matches(scope)
+
+
+def _ask_once(dependant: Dependant, asked: set[Any]) -> None:
+    """Let what is asked for several times be found out by the first: the framework keeps what it found, but goes
+    through what it takes to find it each time."""
+    for each in dependant.dependencies:
+        if each.use_cache and each.call in asked:
+            each.dependencies = []
+        else:
+            _ask_once(each, asked)
+            asked.add(each.call)
 
 
 class Router(APIRouter):

@@ -12,6 +12,7 @@ from sqlalchemy.dialects import mysql
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction, fetch, fetch_first, insert_row
+from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.delegation_store import ACCOUNT, CALLED, LACKS_SECOND_FACTOR, RUN
 from fair_ladle.app.sign_in.rows import LinkRecord, SessionDelegation, SessionRecord, SignInRecord
@@ -70,14 +71,20 @@ def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
 def session(connection: sa.Connection, token_hash: str) -> list[SessionDelegation]:
     """A session with its sign-in, a row for each delegation that is not ended, with its account; and all
     ``generations`` of that instant."""
+    return _SESSION.run(connection, {"token_hash": token_hash})
+
+
+def _session() -> Prepared:
     d = delegations
     wanted = sa.select(
         sessions, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR, generations.ALL
     )
     joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
-    mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
-    found = joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)
-    return fetch(connection, found, SessionDelegation)
+    mine = sa.and_(sessions.c.token_hash == sa.bindparam("token_hash"), d.c.ended_at.is_(None))
+    return Prepared(joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id))
+
+
+_SESSION = _session()
 
 
 def touch_session(connection: sa.Connection, token_hash: str, at: datetime) -> None:

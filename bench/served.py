@@ -14,12 +14,21 @@ from typing import Any
 import uvicorn
 from fastapi import FastAPI
 
-from fair_ladle.app.plumbing.processes import look_for_garbage_seldom
+from fair_ladle.app.plumbing.processes import (
+    look_for_garbage_seldom,
+    share_memory_among_threads,
+    take_short_turns,
+)
 
 
 def _serve(make: Callable[[], FastAPI], listening: socket.socket) -> None:
+    """As a worker of the product does."""
+    share_memory_among_threads()
     look_for_garbage_seldom()
-    uvicorn.Server(uvicorn.Config(make(), log_level="warning", access_log=False)).run(sockets=[listening])
+    take_short_turns()
+    uvicorn.Server(uvicorn.Config(make(), log_level="warning", access_log=False, timeout_keep_alive=60)).run(
+        sockets=[listening]
+    )
 
 
 @contextmanager

@@ -70,6 +70,7 @@ from fair_ladle.app.plumbing.processes import (
     share_memory_among_threads,
     take_short_turns,
 )
+from fair_ladle.app.plumbing.routing import Switchboard
 from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import PROJECT, Settings, networks
 from fair_ladle.app.plumbing.watch import RequestLog, Watched
@@ -260,6 +261,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     ):
         # Each is whole by itself. Included, the framework would build them all anew at the first request.
         app.router.routes.extend(router.routes)
+    app.router.routes.insert(0, Switchboard(app.router.routes))
     app.openapi = lambda: document(app)  # type: ignore[method-assign]
 
     @app.get("/api/health/alive", include_in_schema=False)

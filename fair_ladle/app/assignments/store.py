@@ -115,18 +115,18 @@ def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], tr
 
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Changes of own and load, and the clock, of counters that are locked."""
-    WRITE.run(connection, *({**_HAVE_TO_BE_SAID, **row} for row in rows))
+    WRITE.run_later(connection, *({**_HAVE_TO_BE_SAID, **row} for row in rows))
     taken = [
         {"pool_id": row["pool_id"], "account_id": row["account_id"], "change": row["own"]} for row in rows if row["own"]
     ]
     if taken and rehearsal.of(connection) is None:
-        ADD_CHANGE.run(connection, *taken)
+        ADD_CHANGE.run_later(connection, *taken)
 
 
 def add_use_changes(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Say what was taken or released by accounts, to be added up."""
     if rows and rehearsal.of(connection) is None:
-        ADD_CHANGE.run(connection, *rows)
+        ADD_CHANGE.run_later(connection, *rows)
 
 
 ADD_CHANGE = Prepared(

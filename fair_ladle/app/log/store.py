@@ -31,7 +31,7 @@ ADD = Prepared(
 
 def add(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Write entries."""
-    ADD.run(
+    ADD.run_later(
         connection,
         *(
             {f"new_{name}": json.dumps(value) if isinstance(value, dict) else value for name, value in row.items()}

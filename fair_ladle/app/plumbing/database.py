@@ -17,7 +17,7 @@ from weakref import WeakKeyDictionary
 import sqlalchemy as sa
 from sqlalchemy.dialects.mysql import DATETIME
 
-from fair_ladle.app.plumbing import rehearsal, watch
+from fair_ladle.app.plumbing import prepared, rehearsal, watch
 from fair_ladle.app.plumbing.clock import Clock
 from fair_ladle.app.plumbing.constraints import refusal
 from fair_ladle.app.plumbing.prepared import Prepared
@@ -277,6 +277,11 @@ class Opening:
             self._transaction = Transaction(self._connection, self._database.clock, self._database.settings)
         return self._transaction
 
+    def send(self) -> None:
+        """Send what was to be run later."""
+        if self._connection is not None:
+            prepared.send(self._connection)
+
     def commit(self) -> None:
         """Keep what was done, if anything was begun. Of a rehearsal nothing is kept, and its copies end with it."""
         if self._rehearses:
@@ -345,6 +350,7 @@ class Database:
         self.settings = settings or Settings.read()
         sa.event.listen(self.engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
         watch.count_statements(self.engine)
+        prepared.send_in_time(self.engine)
 
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:
@@ -371,6 +377,7 @@ class Database:
             refused: KeptRefusal | None = None
             try:
                 result = work(opening)
+                opening.send()
             except Again as again:
                 opening.undo()
                 watch.begun_again()

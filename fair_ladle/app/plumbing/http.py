@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator
 from dataclasses import replace
 from datetime import datetime
 from typing import Annotated
 
-from anyio import CancelScope, to_thread
 from fastapi import Depends, Request
 from fastapi.responses import JSONResponse
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
@@ -70,15 +68,11 @@ def problem_response(problem: Problem, headers: dict[str, str] | None = None) ->
     return JSONResponse(body, problem.status, headers, PROBLEM_TYPE)
 
 
-async def database(request: Request) -> AsyncIterator[AskedDatabase]:
-    """The database this server has open, for one request."""
-    asked = AskedDatabase(request.app.state.database)
-    try:
-        yield asked
-    finally:
-        if asked.has_begun:
-            with CancelScope(shield=True):
-                await to_thread.run_sync(asked.end_snapshot)
+async def database(request: Request) -> AskedDatabase:
+    """The database this server has open, for one request: whoever guards it ends what it leaves open."""
+    asked: AskedDatabase = AskedDatabase(request.app.state.database)
+    request.state.asked = asked
+    return asked
 
 
 Db = Annotated[AskedDatabase, Depends(database)]

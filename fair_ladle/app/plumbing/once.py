@@ -118,13 +118,13 @@ def happens_once(
 
 def _claim(tx: Transaction, key: RequestKey, attempt: str) -> None:
     row = {"whose": key.whose, "key": key.key, "fingerprint": key.fingerprint, "attempt": attempt, "at": tx.now}
-    mine = sa.and_(keys.c.whose == key.whose, keys.c.key == key.key)
     oldest = tx.now - (KEPT if key.keeps_answer else KEPT_WITHOUT_ACTOR)
     while True:
         try:
             _CLAIM.run(tx.connection, row)
             return
         except sa.exc.IntegrityError:  # most keys are new
+            mine = sa.and_(keys.c.whose == key.whose, keys.c.key == key.key)
             there = tx.connection.execute(sa.select(keys).where(mine)).one()
         if there.at >= oldest:
             raise _Done(there)
@@ -139,7 +139,7 @@ _CLAIM = Prepared(
 def _keep(tx: Transaction, key: RequestKey, answer: Any) -> None:
     packed = zlib.compress(json.dumps(answer).encode(), 1)
     if len(packed) <= MOST_ANSWER:
-        _KEEP.run(tx.connection, {"of": key.whose, "named": key.key, "packed": packed})
+        _KEEP.run_later(tx.connection, {"of": key.whose, "named": key.key, "packed": packed})
 
 
 _KEEP = Prepared(

@@ -1,13 +1,19 @@
-"""Statements that are run for every taking: compiled once, then handed to the driver as they are."""
+"""Statements that are run for every taking: compiled once, then handed to the driver as they are; and those whose
+answer nobody waits for, in one message."""
 
 from __future__ import annotations
 
+import re
 from collections import namedtuple
 from datetime import UTC, datetime
 from typing import Any, NoReturn
 
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
+
+_LATER = "later"
+"""Where a connection has what is to be sent before anything else."""
+_VALUES = re.compile(r"(INSERT INTO .*? VALUES )(\(.*?\))((?: ON DUPLICATE KEY UPDATE .*)?)", re.DOTALL)
 
 
 class Prepared:
@@ -25,33 +31,36 @@ class Prepared:
         self.sql = str(compiled)
         self.names = tuple(compiled.positiontup or ())
         self._stands = {name: value for name, value in compiled.params.items() if value is not None}
+        self._of_values = _VALUES.fullmatch(self.sql)
         self._row: Any = None
         columns = statement.selected_columns if isinstance(statement, sa.sql.expression.SelectBase) else ()
         made = (each.type.dialect_impl(dialect).result_processor(dialect, None) for each in columns)
         self._made = [(place, make) for place, make in enumerate(made) if make is not None]
 
     def run(self, connection: sa.Connection, *rows: dict[str, Any]) -> list[Any]:
-        """Run it for one row of parameters, or for several: the rows that it yields, if any, by the names of their
-        columns. Raises the errors of SQLAlchemy."""
-        if not connection.in_transaction():
-            connection.begin()  # whoever opened the connection ends it
-        if self._stands:
-            rows = tuple(self._stands | row for row in rows)
-        values = [tuple(_value(row[name]) for name in self.names) for row in rows]
-        many = len(values) > 1
-        parameters: Any = values if many else values[0]
-        cursor = connection.connection.cursor()
+        """Run it for one row of parameters, or an INSERT for several: the rows that it yields, if any, by the names of
+        their columns. Raises the errors of SQLAlchemy."""
+        cursor = _sent(connection, [self._with(rows)])
         try:
-            for heard in connection.dispatch.before_cursor_execute:
-                heard(connection, cursor, self.sql, parameters, None, many)
-            (cursor.executemany if many else cursor.execute)(self.sql, parameters)
-            for heard in connection.dispatch.after_cursor_execute:
-                heard(connection, cursor, self.sql, parameters, None, many)
             return [] if cursor.description is None else self._rows(cursor)
-        except connection.dialect.loaded_dbapi.Error as trouble:
-            self._raise(connection, cursor, parameters, trouble)
         finally:
             cursor.close()
+
+    def run_later(self, connection: sa.Connection, *rows: dict[str, Any]) -> None:
+        """Run it before the next statement or the end of the transaction, with others in one message: for what yields
+        nothing and is never refused."""
+        if not connection.in_transaction():
+            connection.begin()
+        connection.info.setdefault(_LATER, []).append(self._with(rows))
+
+    def _with(self, rows: tuple[dict[str, Any], ...]) -> tuple[str, list[Any]]:
+        stands, names = self._stands, self.names
+        values = [_value(row[name] if name in row else stands[name]) for row in rows for name in names]
+        if len(rows) == 1:
+            return self.sql, values
+        assert self._of_values is not None, f"one row at a time: {self.sql}"
+        begin, one, end = self._of_values.groups()
+        return f"{begin}{', '.join([one] * len(rows))}{end}", values
 
     def _rows(self, cursor: Any) -> list[Any]:
         if self._row is None:
@@ -68,19 +77,69 @@ class Prepared:
             found[place] = make(found[place])
         return found
 
-    def _raise(self, connection: sa.Connection, cursor: Any, parameters: Any, trouble: Exception) -> NoReturn:
-        is_lost = connection.dialect.is_disconnect(trouble, connection.connection, cursor)  # type: ignore[arg-type]
-        if is_lost:
-            connection.invalidate(trouble)
-        raise sa.exc.DBAPIError.instance(
-            self.sql,
-            parameters,
-            trouble,
-            connection.dialect.loaded_dbapi.Error,
-            hide_parameters=connection.engine.hide_parameters,
-            connection_invalidated=is_lost,
-            dialect=connection.dialect,
-        ) from trouble
+
+def send(connection: sa.Connection) -> None:
+    """Send what is to be run later, if anything is."""
+    waiting = connection.info.pop(_LATER, None)
+    if waiting:
+        _sent(connection, waiting).close()
+
+
+def forget(connection: sa.Connection) -> None:
+    """Send nothing of what was to be run later."""
+    if not connection.invalidated:
+        connection.info.pop(_LATER, None)
+
+
+def send_in_time(engine: sa.Engine) -> None:
+    """Let what is to be run later on connections of an engine come before all that others do on them, or be undone with
+    it."""
+    for before in ("before_cursor_execute", "commit", "savepoint"):
+        sa.event.listen(engine, before, lambda connection, *rest: send(connection))
+    for undone in ("rollback", "rollback_savepoint"):
+        sa.event.listen(engine, undone, lambda connection, *rest: forget(connection))
+
+
+def _sent(connection: sa.Connection, each: list[tuple[str, list[Any]]]) -> Any:
+    """A cursor at what these statements yield, which are sent in one message; whoever listens to statements hears of
+    each of them."""
+    if not connection.in_transaction():
+        connection.begin()  # whoever opened the connection ends it
+    cursor, listening = connection.connection.cursor(), connection.engine.dispatch
+    sql, parameters = each[0] if len(each) == 1 else _together(each)
+    try:
+        for statement, values in each:
+            for hear in listening.before_cursor_execute:
+                hear(connection, cursor, statement, values, None, False)
+        cursor.execute(sql, parameters)
+        for place, (statement, values) in enumerate(each):
+            for hear in listening.after_cursor_execute:
+                hear(connection, cursor, statement, values, None, False)
+            if place < len(each) - 1:
+                cursor.nextset()
+    except connection.dialect.loaded_dbapi.Error as trouble:
+        cursor.close()
+        _raise(connection, cursor, sql, parameters, trouble)
+    return cursor
+
+
+def _together(each: list[tuple[str, list[Any]]]) -> tuple[str, list[Any]]:
+    return "; ".join(sql for sql, _ in each), [value for _, values in each for value in values]
+
+
+def _raise(connection: sa.Connection, cursor: Any, sql: str, parameters: list[Any], trouble: Exception) -> NoReturn:
+    is_lost = connection.dialect.is_disconnect(trouble, connection.connection, cursor)  # type: ignore[arg-type]
+    if is_lost:
+        connection.invalidate(trouble)
+    raise sa.exc.DBAPIError.instance(
+        sql,
+        parameters,
+        trouble,
+        connection.dialect.loaded_dbapi.Error,
+        hide_parameters=connection.engine.hide_parameters,
+        connection_invalidated=is_lost,
+        dialect=connection.dialect,
+    ) from trouble
 
 
 def in_utc(at: datetime) -> datetime:

@@ -6,7 +6,8 @@ import hashlib
 import inspect
 import json
 import secrets
-from collections.abc import Awaitable, Callable
+from collections import defaultdict
+from collections.abc import Awaitable, Callable, Sequence
 from functools import wraps
 from typing import Annotated, Any, TypeVar, get_type_hints
 
@@ -16,11 +17,11 @@ from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import ResponseValidationError
 from fastapi.responses import JSONResponse
 from fastapi.routing import APIRoute
-from starlette.routing import Match
-from starlette.types import Scope
+from starlette.routing import BaseRoute, Match
+from starlette.types import Receive, Scope, Send
 
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.http import Who, actor
+from fair_ladle.app.plumbing.http import Who
 from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
@@ -111,13 +112,40 @@ async def key_of_origin(request: Request, key: Key = None) -> RequestKey:
     return RequestKey(f"o{origin}"[:80], key or secrets.token_hex(16), await _fingerprint(request), keeps_answer=False)
 
 
+class Switchboard(BaseRoute):
+    """Where the route of a path is found by how the path begins; the framework goes through all of them. It stands
+    before them, and leaves to them what nothing answers."""
+
+    def __init__(self, routes: Sequence[BaseRoute]):
+        self._by_beginning: dict[str, list[APIRoute]] = defaultdict(list)
+        for route in routes:
+            if isinstance(route, APIRoute) and "{" not in _beginning(route.path):
+                self._by_beginning[_beginning(route.path)].append(route)
+
+    def matches(self, scope: Scope) -> tuple[Match, Scope]:
+        """As Starlette has it."""
+        if scope["type"] == "http" and not scope.get("root_path"):
+            for route in self._by_beginning.get(_beginning(scope["path"]), ()):
+                match, found = route.matches(scope)
+                if match == Match.FULL:
+                    return match, found
+        return Match.NONE, {}
+
+    async def handle(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """What was matched handles it."""
+        await scope["route"].handle(scope, receive, send)
+
+
+def _beginning(path: str) -> str:
+    """The first two parts of a path."""
+    return "/".join(path.split("/", 3)[:3])
+
+
 class _Route(APIRoute):
-    """A route that most paths are told not to be by how they begin: all are gone through for every request. What it
-    answers is written in the thread that finds it."""
+    """A route that writes its answer in the thread that finds it."""
 
     def __init__(self, path: str, endpoint: Callable[..., Any], **options: Any):
         super().__init__(path, endpoint, **options)
-        self._begins = self.path.split("{")[0]
         if inspect.isfunction(endpoint) and not inspect.iscoroutinefunction(endpoint):
             self.dependant.call = self._answering(endpoint)
         _ask_once(self.dependant, set())
@@ -139,12 +167,6 @@ class _Route(APIRoute):
             return Response(field.serialize_json(value), status, media_type="application/json")
 
         return answer
-
-    def matches(self, scope: Scope) -> tuple[Match, Scope]:
-        """As Starlette has it."""
-        if not scope.get("root_path") and not scope["path"].startswith(self._begins):
-            return Match.NONE, {}
-        return super().matches(scope)
 
 
 def _ask_once(dependant: Dependant, asked: set[Any]) -> None:
@@ -173,8 +195,7 @@ class Router(APIRouter):
         changes: str | None = None,
     ):
         self.is_open, self.sees, self.changes = is_open, sees, changes
-        asks_who = [] if is_open else [Depends(actor)]
-        super().__init__(prefix=prefix, tags=[tag], dependencies=asks_who, responses=responses, route_class=_Route)
+        super().__init__(prefix=prefix, tags=[tag], responses=responses, route_class=_Route)
 
     def add_api_route(self, path: str, endpoint: Callable[..., Any], **options: Any) -> None:
         """As FastAPI has it, with the permission it needs; a change with its key."""

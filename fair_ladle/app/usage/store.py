@@ -230,7 +230,7 @@ def all_assignments(connection: sa.Connection, product_id: int, account_ids: Col
 
 def begin(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Add assignments."""
-    BEGIN.run(connection, *rows)
+    BEGIN.run_later(connection, *rows)
 
 
 def end(connection: sa.Connection, ids: Collection[int], at: datetime) -> None:

@@ -177,7 +177,7 @@ def first_after(connection: sa.Connection, product_id: int, at: datetime) -> dat
 def put_samples(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Write samples, each in place of one of the same series and instant."""
     for part in batched(rows):
-        _PUT_SAMPLES.run(connection, *part)
+        _PUT_SAMPLES.run_later(connection, *part)
 
 
 def _of_columns(table: sa.Table, *names: str) -> mysql.Insert:
@@ -214,7 +214,7 @@ def all_stored(connection: sa.Connection, product_id: int) -> list[StoredRecord]
 def add_stored(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Add to what is kept, or begin it; the newest instants stand."""
     for part in batched(rows):
-        _ADD_STORED.run(connection, *part)
+        _ADD_STORED.run_later(connection, *part)
 
 
 def _add_stored() -> Prepared:

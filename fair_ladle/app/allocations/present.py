@@ -146,12 +146,13 @@ def part(
     tx: Transaction,
     products: Sequence[Product],
     rows: Collection[int],
-    use: bool = False,
+    use: bool | None = False,
     only: Collection[tuple[int, int]] | None = None,
     known_use: Mapping[tuple[int, int], int] | None = None,
 ) -> Snapshot | None:
     """The present facts of these accounts (rows of today's tree) and of those above them, as a small tree of their own,
-    with what counts of all others; None where the counters do not tell. The rest as in ``positions``."""
+    with what counts of all others; None where the counters do not tell. ``use``: None where nobody asks for Σ own of
+    any. The rest as in ``positions``."""
     whole, now = accounts_service.known(tx), tx.now
     accounts = whole.part(rows)
     day = local_day(now, accounts_service.zone(tx))
@@ -183,7 +184,7 @@ def part(
         days,
         clocks,
     )
-    wanted = cells if use else of_owners
+    wanted = {} if use is None else cells if use else of_owners
     plan = seats.asked(tx, follow)
     owner_of = {pool.id: pool.owner_id for pool in pools} | plan.owner_of
     there = known_use or {}

@@ -126,7 +126,7 @@ def report_taken(
     if not any(changes.values()):
         return
     held = replace(tx, kept={})  # what is read from here on nobody changes, nor does this
-    before = present.part(held, [product], places)
+    before = present.part(held, [product], places, use=None)
     if before is None:
         raise _anew(tx, product)
     after = _with_own(before, {account_id: by for (_, account_id), by in changes.items()}, tx.now)

@@ -45,19 +45,25 @@ def key(folder: Path, newest: Callable[[], int], shared: str | None = None) -> K
     """The key of an installation, made when it is first needed: of the ``shared`` secret where there is one. Servers
     that share a database share that secret, or this file."""
     file = folder / KEY
-    if not file.exists():
-        folder.mkdir(parents=True, exist_ok=True)
-        half_done = folder / f"{KEY}.{os.getpid()}.{secrets.token_hex(4)}"
-        half_done.touch(mode=0o600)
-        made = secrets.token_bytes(KEY_BYTES) if shared is None else hmac.digest(shared.encode(), b"log", "sha256")
-        half_done.write_text(f"{made.hex()} {newest()}\n")
-        try:
-            os.link(half_done, file)
-        except FileExistsError:
-            pass  # another process was first
-        finally:
-            half_done.unlink()
+    try:
+        return _read(file)
+    except FileNotFoundError:
+        _make(file, newest, shared)
     return _read(file)
+
+
+def _make(file: Path, newest: Callable[[], int], shared: str | None) -> None:
+    file.parent.mkdir(parents=True, exist_ok=True)
+    half_done = file.with_name(f"{KEY}.{os.getpid()}.{secrets.token_hex(4)}")
+    half_done.touch(mode=0o600)
+    made = secrets.token_bytes(KEY_BYTES) if shared is None else hmac.digest(shared.encode(), b"log", "sha256")
+    half_done.write_text(f"{made.hex()} {newest()}\n")
+    try:
+        os.link(half_done, file)
+    except FileExistsError:
+        pass  # another process was first
+    finally:
+        half_done.unlink()
 
 
 def anchor(folder: Path, database: str, number: int, seal: str) -> None:

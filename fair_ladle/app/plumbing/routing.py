@@ -17,6 +17,7 @@ from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import ResponseValidationError
 from fastapi.responses import JSONResponse
 from fastapi.routing import APIRoute
+from pydantic import BaseModel
 from starlette.routing import BaseRoute, Match
 from starlette.types import Receive, Scope, Send
 
@@ -245,6 +246,8 @@ def _packed(answer: Any) -> Any:
     """An answer as it is kept: what the route gave back, or a response of its own with its status."""
     if isinstance(answer, Response):
         return {"status": answer.status_code, "body": json.loads(bytes(answer.body)) if answer.body else None}
+    if isinstance(answer, BaseModel):
+        return {"value": answer.model_dump(mode="json")}
     return {"value": jsonable_encoder(answer)}
 
 

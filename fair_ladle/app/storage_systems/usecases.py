@@ -108,13 +108,14 @@ def _key(tx: Transaction, key: str) -> _Key:
 
 def _named(where: Where) -> str:
     """The category that a place is."""
-    if bool(where.person) + bool(where.folder) + bool(where.category) != 1:
+    person, folder, category, part = where.person, where.folder, where.category, where.part
+    if bool(person) + bool(folder) + bool(category) != 1:
         raise invalid("Say one of person, folder and category.", "category")
-    if where.category and where.part:
+    if category and part:
         raise invalid("Only what is a person's own, or a folder's, has parts.", "part")
-    found = where.category or (usage.home(where.person) if where.person else f"folder/{where.folder}")
-    if where.part:
-        found += f"/{where.part}"
+    found = category or (usage.home(person) if person else f"folder/{folder}")
+    if part:
+        found = f"{found}/{part}"
     if len(found) > 200 or not found.isprintable():
         raise invalid("At most 200 characters, all of them printable.", "category")
     if found == RESERVED or found.endswith(f"/{RESERVED}"):

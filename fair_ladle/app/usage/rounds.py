@@ -103,7 +103,7 @@ def keep(tx: Transaction, taken: Mapping[tuple[int, int, datetime], Collection[s
         text, digest = _set(categories)
         texts[account_id, digest] = text
         rows.append({"product_id": product_id, "account_id": account_id, "at": at, "digest": digest})
-    new = texts.keys() - store.digests_of(tx.connection, {account_id for account_id, _ in texts})
+    new = texts.keys() - store.there_of(tx.connection, texts)
     store.keep(tx.connection, {key: zlib.compress(texts[key]) for key in new}, rows)
 
 

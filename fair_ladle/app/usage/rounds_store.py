@@ -65,13 +65,14 @@ def sets_of(connection: sa.Connection, account_ids: Collection[int]) -> list[Sam
     return fetch(connection, sa.select(c).where(c.c.account_id.in_(account_ids)), SampleSet)
 
 
-def digests_of(connection: sa.Connection, account_ids: Collection[int]) -> set[tuple[int, bytes]]:
-    """(account, digest) of the sets of accounts."""
-    return {
-        (row.account_id, row.digest)
-        for part in batched(sorted(account_ids))
-        for row in connection.execute(sa.select(c.c.account_id, c.c.digest).where(c.c.account_id.in_(part)))
-    }
+def there_of(connection: sa.Connection, keys: Collection[tuple[int, bytes]]) -> set[tuple[int, bytes]]:
+    """Those of these sets (account, digest) that are kept."""
+    found: set[tuple[int, bytes]] = set()
+    for part in batched(sorted(keys)):
+        accounts, digests = ({each[place] for each in part} for place in (0, 1))
+        mine = [c.c.account_id.in_(accounts), c.c.digest.in_(digests)]
+        found.update(tuple(row) for row in connection.execute(sa.select(c.c.account_id, c.c.digest).where(*mine)))
+    return found
 
 
 def replace_set(connection: sa.Connection, account_id: int, digest: bytes, by: bytes) -> None:

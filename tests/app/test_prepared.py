@@ -1,0 +1,84 @@
+"""Prepared statements, and what is run later: it comes before whatever else is asked, or is undone with the rest."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import pytest
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.prepared import Prepared
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.plumbing.tables import request_keys as keys
+from tests.statements import hearing
+
+AT = datetime(2026, 11, 30, 8, 15, tzinfo=UTC)
+ADD = Prepared(
+    sa.insert(keys).values({name: sa.bindparam(name) for name in ("whose", "key", "fingerprint", "attempt", "at")})
+)
+MINE = Prepared(sa.select(keys.c.key, keys.c.at).where(keys.c.whose == sa.bindparam("whose"), keys.c.attempt == "one"))
+
+
+def row(key: str) -> dict[str, object]:
+    return {"whose": "100%; o'them", "key": key, "fingerprint": "f", "attempt": "one", "at": AT}
+
+
+def there(database: Database) -> list[str]:
+    with database.transaction() as tx:
+        return sorted(tx.connection.scalars(sa.select(keys.c.key)))
+
+
+def test_columns_come_out_as_they_say_and_one_statement_writes_several_rows(database: Database) -> None:
+    with database.transaction() as tx, hearing() as heard:
+        ADD.run(tx.connection, row("a"), row("b"))
+        assert MINE.run(tx.connection, row("")) == [("a", AT), ("b", AT)]
+    assert len(heard) == 2
+    with pytest.raises(sa.exc.IntegrityError), database.transaction() as tx:
+        ADD.run(tx.connection, row("a"))
+
+
+@pytest.mark.parametrize("asks", ["prepared", "otherwise", "commit"])
+def test_what_is_run_later_comes_before_what_is_asked_next(database: Database, asks: str) -> None:
+    with hearing() as heard, database.transaction() as tx:
+        for key in "ab":
+            ADD.run_later(tx.connection, row(key))
+        assert heard == []
+        if asks == "prepared":
+            assert [each.key for each in MINE.run(tx.connection, row(""))] == ["a", "b"]
+        elif asks == "otherwise":
+            assert tx.connection.scalar(sa.select(sa.func.count()).select_from(keys)) == 2
+    assert there(database) == ["a", "b"] and len(heard) == (2 if asks == "commit" else 3)
+
+
+def test_what_is_run_later_is_undone_with_its_savepoint_and_its_transaction(database: Database) -> None:
+    with database.transaction() as tx:
+        ADD.run_later(tx.connection, row("kept"))
+        with pytest.raises(ValueError, match="undone"), tx.connection.begin_nested():
+            ADD.run_later(tx.connection, row("undone"))
+            raise ValueError("undone")
+    with pytest.raises(ValueError, match="all of it"), database.transaction() as tx:
+        ADD.run_later(tx.connection, row("undone"))
+        raise ValueError("all of it")
+    assert there(database) == ["kept"]
+
+
+def test_a_use_case_whose_last_statement_cannot_be_sent_is_undone_or_begun_again(database: Database) -> None:
+    tried = []
+
+    def twice_the_same(tx: Transaction) -> None:
+        for key in "aba":
+            ADD.run_later(tx.connection, row(key))
+
+    def over_a_lost_connection(tx: Transaction) -> None:
+        tried.append(tx.connection.scalar(sa.text("SELECT CONNECTION_ID()")))
+        ADD.run_later(tx.connection, row("c"))
+        if len(tried) == 1:
+            with database.engine.connect() as other:
+                other.exec_driver_sql(f"KILL {tried[0]}")
+
+    with pytest.raises(Refused):
+        database.run(twice_the_same)
+    assert there(database) == []
+    database.run(over_a_lost_connection)
+    assert there(database) == ["c"] and len(set(tried)) == 2

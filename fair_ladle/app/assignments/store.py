@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
 from datetime import date, datetime
+from functools import cache
 from typing import Any
 
 import sqlalchemy as sa
@@ -260,12 +261,15 @@ def replace(connection: sa.Connection, there: dict[tuple[int, int], Any], wanted
 
 def keep(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Counters as they shall be, in all that is said of them; those that are there are locked."""
-    if rows:
-        put = mysql.insert(c)
-        figures = {name: put.inserted[name] for name in rows[0] if name not in ("pool_id", "account_id")}
-        statement = put.on_duplicate_key_update(figures)
-        for part in batched(rows):
-            connection.execute(statement, [{**_HAVE_TO_BE_SAID, **row} for row in part])
+    for part in batched(rows):
+        _keep(tuple(rows[0])).run_later(connection, *({**_HAVE_TO_BE_SAID, **row} for row in part))
+
+
+@cache
+def _keep(names: tuple[str, ...]) -> Prepared:
+    put = mysql.insert(c).values({name: sa.bindparam(name) for name in {*names, *_HAVE_TO_BE_SAID}})
+    figures = {name: put.inserted[name] for name in names if name not in ("pool_id", "account_id")}
+    return Prepared(put.on_duplicate_key_update(figures))
 
 
 def set_backed(connection: sa.Connection, pool_id: int, backed: bool) -> None:

@@ -109,16 +109,19 @@ def _key(tx: Transaction, key: str) -> _Key:
 def _named(where: Where) -> str:
     """The category that a place is."""
     person, folder, category, part = where.person, where.folder, where.category, where.part
-    if bool(person) + bool(folder) + bool(category) != 1:
+    if person and not folder and not category:
+        found = usage.home(person)
+    elif bool(person) + bool(folder) + bool(category) != 1:
         raise invalid("Say one of person, folder and category.", "category")
-    if category and part:
+    elif category and part:
         raise invalid("Only what is a person's own, or a folder's, has parts.", "part")
-    found = category or (usage.home(person) if person else f"folder/{folder}")
+    else:
+        found = category or f"folder/{folder}"
     if part:
         found = f"{found}/{part}"
     if len(found) > 200 or not found.isprintable():
         raise invalid("At most 200 characters, all of them printable.", "category")
-    if found == RESERVED or found.endswith(f"/{RESERVED}"):
+    if found.endswith(RESERVED) and found[-len(RESERVED) - 1 : -len(RESERVED)] in ("", "/"):
         raise invalid(f"No category is called {RESERVED}; that is what reservations stand in.", "category")
     return found
 
@@ -310,43 +313,44 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
     refused with the reason; the others go on."""
     found, done, now = _key(tx, key), Reported(), tx.now
     people = _people(tx, [each.where for each in reports if each.where.account is None])
-    ids: dict[str, int | None] = {}
-    """Accounts by code that were looked up; None = none of the key's branch."""
-    instants: dict[datetime, datetime] = {}
-    """As they are taken, by what was said."""
     product_id = found.product.id
     taken: dict[tuple[int, int], dict[datetime, dict[str, int]]] = defaultdict(lambda: defaultdict(dict))
+    known: dict[tuple[str | None, datetime], tuple[int, dict[str, int]]] = {}
+    """By account (code) and instant, as they were said: the account's number, and what is taken there."""
     used: dict[tuple[int, int, str], datetime] = {}
     unplaced: dict[tuple[str, str, datetime], dict[str, Any]] = {}
     for number, each in enumerate(reports):
+        where = each.where
+        code = where.account
+        place = known.get((code, each.at))
         try:
-            at, size = instants.get(each.at), _size(each.bytes)
-            if at is None:
-                at = instants[each.at] = _at(now, each)
-            category = _named(each.where)
-            code = each.where.account
-            if code is not None and code not in ids:
-                ids[code] = _id_in_scope(found, code)
-            if code is not None and ids[code] is None:
-                key_account = int(found.accounts.ids[found.accounts.tree.row(str(found.actor.scope))])
-                unplaced[code, category, at] = {
-                    "key_account_id": key_account,
-                    "product_id": product_id,
-                    "account": code[:64],
-                    "category": category,
-                    "at": at,
-                    "bytes": size,
-                    "received_at": tx.now,
-                }
-                continue
-            account_id = None if code is None else ids[code]
-            if account_id is None:
-                name = each.where.person or usage.whose_home(category) or ""
-                account_id = place_in(found.accounts, found.actor, each.where, people.get(name)).account_id
+            size, category = _size(each.bytes), _named(where)
+            if place is None:
+                at = _at(now, each)
+                if code is None:
+                    name = where.person or usage.whose_home(category) or ""
+                    account_id = place_in(found.accounts, found.actor, where, people.get(name)).account_id
+                    place = account_id, taken[product_id, account_id][at]
+                elif accounts_service.is_in_scope(found.accounts, found.actor, code):
+                    account_id = int(found.accounts.ids[found.accounts.tree.row(code)])
+                    place = known[code, each.at] = account_id, taken[product_id, account_id][at]
         except Refused as refused:
             done.refused.append((number, refused.problem.detail))
             continue
-        taken[product_id, account_id][at][category] = size
+        if place is None:
+            assert code is not None
+            unplaced[code, category, at] = {
+                "key_account_id": int(found.accounts.ids[found.accounts.tree.row(str(found.actor.scope))]),
+                "product_id": product_id,
+                "account": code[:64],
+                "category": category,
+                "at": at,
+                "bytes": size,
+                "received_at": tx.now,
+            }
+            continue
+        account_id, sizes = place
+        sizes[category] = size
         if each.used_at is not None and each.used_at <= tx.now:
             series = (product_id, account_id, category)
             used[series] = max(each.used_at, used.get(series, each.used_at))
@@ -360,12 +364,6 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
     done.recorded = sum(len(sizes) for of_account in taken.values() for sizes in of_account.values())
     done.unplaced = len(unplaced)
     return done
-
-
-def _id_in_scope(key: _Key, code: str) -> int | None:
-    if not accounts_service.is_in_scope(key.accounts, key.actor, code):
-        return None
-    return int(key.accounts.ids[key.accounts.tree.row(code)])
 
 
 def _at(now: datetime, report: Report) -> datetime:

@@ -116,7 +116,7 @@ def record(
         at = instants(zone, day[product], now)
         mine = {each: taken for each, taken in taken_of.items() if each[0] == product}
         # Most of what is reported every night says what was said the night before.
-        other, read = _saying_else(tx, mine, used, (at[1], now)) if known is None else ({}, known.levels)
+        other = _saying_else(tx, mine, used, (at[1], now)) if known is None else {}
         of_product: dict[Series, dict[datetime, int]] = defaultdict(dict)
         for key, of_account in mine.items():
             for when, sizes in of_account.items():
@@ -130,7 +130,7 @@ def record(
         old = [each for each, taken in of_product.items() if min(taken) <= at[1]]
         new = [each for each, taken in of_product.items() if min(taken) > at[1]]
         for some, count in ((old, len(at)), (new, 1)):
-            there_now = read if count == 1 else {}
+            there_now = known.levels if known is not None and count == 1 else {}
             before |= there_now
             before |= levels(tx, [each for each in some if each not in there_now], at[:count])
             late[product, count] = []
@@ -169,10 +169,9 @@ def _saying_else(
     taken_of: Taken,
     used: Collection[Series],
     between: tuple[datetime, datetime],
-) -> tuple[dict[rounds.Account, set[str]], dict[Series, Level]]:
+) -> dict[rounds.Account, set[str]]:
     """Of those accounts of a product of which samples were taken at one instant, after the first and up to the second
-    of two: the categories that do not say again what the newest row of theirs has said before, or have been used; and
-    what stands of the former."""
+    of two: the categories that do not say again what the newest row of theirs has said before, or have been used."""
     after, until = between
     asked: dict[rounds.Account, tuple[datetime, Mapping[str, int]]] = {}
     for key, of_account in taken_of.items():
@@ -183,15 +182,12 @@ def _saying_else(
     for product_id, account_id, category in used:
         if (product_id, account_id) in found:
             found[product_id, account_id].add(category)
-    read: dict[Series, Level] = {}
     if asked:
         product_id = min(asked)[0]
         of_accounts = {account_id: taken for (_, account_id), taken in asked.items()}
-        stands = store.saying_else(tx.connection, product_id, of_accounts, until)
-        for (account_id, category), (size, newest_at) in stands.items():
+        for account_id, category in store.saying_else(tx.connection, product_id, of_accounts, until):
             found[product_id, account_id].add(category)
-            read[product_id, account_id, category] = Level((size,), newest_at)
-    return found, read
+    return found
 
 
 def load(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | None = None) -> Merged:

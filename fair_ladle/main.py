@@ -130,7 +130,7 @@ def find_actor(request: Request, database: AskedDatabase) -> Actor:
             raise Refused(Problem("not-signed-in", "Not signed in", 401, "This key does not work (any more)."))
         return acting
     token = request.cookies.get(COOKIE)
-    see = database.begin_snapshot if only_looks(request) else database.snapshot
+    see = database.begin_snapshot if only_looks(request) else database.look
     found = see(sign_in_service.signed_in, token, _running(request)) if token else None
     if found is None:
         raise Refused(Problem("not-signed-in", "Not signed in", 401, "Sign in first."))

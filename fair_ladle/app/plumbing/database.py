@@ -335,22 +335,24 @@ class Database:
         self, url: str, pool_size: int = 20, read_seconds: int | None = None, settings: Settings | None = None
     ):
         timeouts = {"connect_timeout": CONNECT_SECONDS} | ({"read_timeout": read_seconds} if read_seconds else {})
-        self.engine = sa.create_engine(
-            url,
-            pool_size=pool_size,
-            max_overflow=30,  # with it, more than there are threads and snapshots held between them
-            pool_pre_ping=False,
-            pool_recycle=3600,
-            pool_reset_on_return=None,  # who opens a transaction ends it: no ROLLBACK after each COMMIT
-            isolation_level="READ COMMITTED",
-            connect_args=timeouts,
-        )
+        options: dict[str, Any] = {
+            "pool_size": pool_size,
+            "max_overflow": 30,  # with it, more than there are threads and snapshots held between them
+            "pool_pre_ping": False,
+            "pool_recycle": 3600,
+            "pool_reset_on_return": None,  # who opens a transaction ends it: no ROLLBACK after each COMMIT
+            "connect_args": timeouts,
+        }
+        self.engine = sa.create_engine(url, isolation_level="READ COMMITTED", **options)
+        self._looking = sa.create_engine(url, isolation_level="AUTOCOMMIT", skip_autocommit_rollback=True, **options)
         self._held = BoundedSemaphore(MOST_HELD)
         self.clock = Clock()
         self.settings = settings or Settings.read()
-        sa.event.listen(self.engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
-        watch.count_statements(self.engine)
+        for engine in (self.engine, self._looking):
+            sa.event.listen(engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
+            watch.count_statements(engine)
         prepared.send_in_time(self.engine)
+        sa.event.listen(self.engine, "engine_disposed", lambda engine: self._looking.dispose())
 
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:
@@ -419,6 +421,18 @@ class Database:
     def run_repeatable(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case that may be done twice without harm: of a COMMIT that was lost nobody has to find out."""
         return self.attempt(lambda opening: usecase(opening.transaction(), *args, **named), finds_out=True)
+
+    def look(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+        """A use-case that only reads, and mostly one statement: each sees what is there then, and nothing is begun or
+        ended around it. Begun again after a connection that was lost."""
+        tries = _Tries()
+        while True:
+            try:
+                with self._looking.connect() as connection:
+                    return usecase(Transaction(connection, self.clock, self.settings, {}), *args, **named)
+            except sa.exc.OperationalError as trouble:
+                if not tries.again(trouble):
+                    raise
 
     def snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case that only reads: it sees the facts of one instant, whatever is written meanwhile, and holds nobody

@@ -47,12 +47,8 @@ class Replayed:
     answer: Any
 
 
-class _Done(Exception):
-    """The key was written before."""
-
-    def __init__(self, row: Any):
-        super().__init__("done before")
-        self.row = row
+class _Taken(Exception):
+    """The key is there already."""
 
 
 class KeyedDatabase:
@@ -93,42 +89,51 @@ def happens_once(
     def attempt(opening: Opening) -> Result:
         name = secrets.token_hex(8)
         keyed = KeyedDatabase(database, opening, key, name)
-        result = work(keyed)
+        try:
+            result = work(keyed)
+        except Refused:
+            opening.send()  # it may have been done before
+            raise
         if keyed.claimed and key.keeps_answer:
             _keep(opening.transaction(), key, pack(result))
         mine[name] = result
         return result
 
-    try:
-        return database.attempt(attempt, finds_out=True)
-    except _Done as done:
-        if done.row.attempt in mine:
-            return mine[done.row.attempt]
-        if done.row.fingerprint != key.fingerprint:
+    while True:
+        try:
+            return database.attempt(attempt, finds_out=True)
+        except _Taken:
+            done = database.run_repeatable(_done, key)
+        if done is None:
+            continue
+        if done.attempt in mine:
+            return mine[done.attempt]
+        if done.fingerprint != key.fingerprint:
             raise invalid(
                 "This Idempotency-Key was used for another request; give each request a key of its own.",
                 "Idempotency-Key",
-            ) from None
-        if done.row.answer is None:
+            )
+        if done.answer is None:
             raise Refused(
                 Problem("done-before", "Done before", 409, "This was done already; its answer is not kept. Look again.")
-            ) from None
-        return Replayed(json.loads(zlib.decompress(done.row.answer)))
+            )
+        return Replayed(json.loads(zlib.decompress(done.answer)))
+
+
+def _done(tx: Transaction, key: RequestKey) -> Any:
+    """What is kept of a request that happened; None where that is so long ago that it is forgotten, or was just now."""
+    mine = sa.and_(keys.c.whose == key.whose, keys.c.key == key.key)
+    there = tx.connection.execute(sa.select(keys).where(mine)).one_or_none()
+    if there is None or there.at >= tx.now - (KEPT if key.keeps_answer else KEPT_WITHOUT_ACTOR):
+        return there
+    tx.connection.execute(sa.delete(keys).where(mine, keys.c.attempt == there.attempt))
+    return None
 
 
 def _claim(tx: Transaction, key: RequestKey, attempt: str) -> None:
+    """Write the key before whatever else is asked, which comes to nothing where it is there."""
     row = {"whose": key.whose, "key": key.key, "fingerprint": key.fingerprint, "attempt": attempt, "at": tx.now}
-    oldest = tx.now - (KEPT if key.keeps_answer else KEPT_WITHOUT_ACTOR)
-    while True:
-        try:
-            _CLAIM.run(tx.connection, row)
-            return
-        except sa.exc.IntegrityError:  # most keys are new
-            mine = sa.and_(keys.c.whose == key.whose, keys.c.key == key.key)
-            there = tx.connection.execute(sa.select(keys).where(mine)).one()
-        if there.at >= oldest:
-            raise _Done(there)
-        tx.connection.execute(sa.delete(keys).where(mine, keys.c.attempt == there.attempt))
+    _CLAIM.run_later(tx.connection, row, refused=_Taken)
 
 
 _CLAIM = Prepared(

@@ -6,8 +6,9 @@ from __future__ import annotations
 import re
 from collections import namedtuple
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import UTC, datetime
-from typing import Any, NoReturn
+from typing import Any, NamedTuple, NoReturn
 
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
@@ -15,6 +16,15 @@ from sqlalchemy.dialects import mysql
 _LATER = "later"
 """Where a connection has what is to be sent before anything else."""
 _VALUES = re.compile(r"(INSERT INTO .*? VALUES )(\(.*?\))((?: ON DUPLICATE KEY UPDATE .*)?)", re.DOTALL)
+
+
+class _Said(NamedTuple):
+    """A statement with what is put in place of its marks, and what is raised where a key of the database stands
+    against it, if not that."""
+
+    sql: str
+    values: list[Any]
+    refused: type[Exception] | None = None
 
 
 class Prepared:
@@ -40,28 +50,30 @@ class Prepared:
 
     def run(self, connection: sa.Connection, *rows: dict[str, Any]) -> list[Any]:
         """Run it for one row of parameters, or an INSERT for several: the rows that it yields, if any, by the names of
-        their columns. Raises the errors of SQLAlchemy."""
-        cursor = _sent(connection, [self._with(rows)])
+        their columns. What is to be run later goes with it. Raises the errors of SQLAlchemy."""
+        cursor = _sent(connection, [*_waiting(connection), self._with(rows)])
         try:
             return [] if cursor.description is None else self._rows(cursor)
         finally:
             cursor.close()
 
-    def run_later(self, connection: sa.Connection, *rows: dict[str, Any]) -> None:
+    def run_later(
+        self, connection: sa.Connection, *rows: dict[str, Any], refused: type[Exception] | None = None
+    ) -> None:
         """Run it before the next statement or the end of the transaction, with others in one message: for what yields
-        nothing and is never refused."""
+        nothing and is never refused, unless it is said what is raised then."""
         if not connection.in_transaction():
             connection.begin()
-        connection.info.setdefault(_LATER, []).append(self._with(rows))
+        connection.info.setdefault(_LATER, []).append(self._with(rows, refused))
 
-    def _with(self, rows: tuple[dict[str, Any], ...]) -> tuple[str, list[Any]]:
+    def _with(self, rows: tuple[dict[str, Any], ...], refused: type[Exception] | None = None) -> _Said:
         stands, names = self._stands, self.names
         values = [_value(row[name] if name in row else stands[name]) for row in rows for name in names]
         if len(rows) == 1:
-            return self.sql, values
+            return _Said(self.sql, values, refused)
         assert self._of_values is not None, f"one row at a time: {self.sql}"
         begin, one, end = self._of_values.groups()
-        return f"{begin}{', '.join([one] * len(rows))}{end}", values
+        return _Said(f"{begin}{', '.join([one] * len(rows))}{end}", values, refused)
 
     def _rows(self, cursor: Any) -> list[Any]:
         if self._row is None:
@@ -81,9 +93,14 @@ class Prepared:
 
 def send(connection: sa.Connection) -> None:
     """Send what is to be run later, if anything is."""
-    waiting = connection.info.pop(_LATER, None)
+    waiting = [] if connection.invalidated else _waiting(connection)
     if waiting:
         _sent(connection, waiting).close()
+
+
+def _waiting(connection: sa.Connection) -> list[_Said]:
+    found: list[_Said] = connection.info.pop(_LATER, [])
+    return found
 
 
 def forget(connection: sa.Connection) -> None:
@@ -101,43 +118,44 @@ def send_in_time(engine: sa.Engine) -> None:
         sa.event.listen(engine, undone, lambda connection, *rest: forget(connection))
 
 
-def _sent(connection: sa.Connection, each: list[tuple[str, list[Any]]]) -> Any:
-    """A cursor at what these statements yield, which are sent in one message; whoever listens to statements hears of
-    each of them."""
+def _sent(connection: sa.Connection, each: list[_Said]) -> Any:
+    """A cursor at what the last of these statements yields, all of which are sent in one message; whoever listens to
+    statements hears of each of them."""
     if not connection.in_transaction():
         connection.begin()  # whoever opened the connection ends it
     cursor, listening = connection.connection.cursor(), connection.engine.dispatch
-    sql, parameters = each[0] if len(each) == 1 else _together(each)
     literal = connection.connection.dbapi_connection.literal  # type: ignore[union-attr]
+    written = [said.sql.encode() % tuple([_written(literal, value) for value in said.values]) for said in each]
+    place = 0
     try:
-        for statement, values in each:
+        for said in each:
             for hear in listening.before_cursor_execute:
-                hear(connection, cursor, statement, values, None, False)
-        cursor.execute(sql.encode() % tuple([_written(literal, value) for value in parameters]))
-        for place, (statement, values) in enumerate(each):
-            for hear in listening.after_cursor_execute:
-                hear(connection, cursor, statement, values, None, False)
-            if place < len(each) - 1:
+                hear(connection, cursor, said.sql, said.values, None, False)
+        cursor.execute(b"; ".join(written))
+        for place, said in enumerate(each):  # noqa: B007
+            if place:
                 cursor.nextset()
+            for hear in listening.after_cursor_execute:
+                hear(connection, cursor, said.sql, said.values, None, False)
     except connection.dialect.loaded_dbapi.Error as trouble:
-        cursor.close()
-        _raise(connection, cursor, sql, parameters, trouble)
+        with suppress(connection.dialect.loaded_dbapi.Error):
+            cursor.close()
+        _raise(connection, cursor, each[place], trouble)
     return cursor
 
 
-def _together(each: list[tuple[str, list[Any]]]) -> tuple[str, list[Any]]:
-    return "; ".join(sql for sql, _ in each), [value for _, values in each for value in values]
-
-
-def _raise(connection: sa.Connection, cursor: Any, sql: str, parameters: list[Any], trouble: Exception) -> NoReturn:
+def _raise(connection: sa.Connection, cursor: Any, said: _Said, trouble: Exception) -> NoReturn:
+    driver = connection.dialect.loaded_dbapi
+    if said.refused is not None and isinstance(trouble, driver.IntegrityError):
+        raise said.refused from trouble
     is_lost = connection.dialect.is_disconnect(trouble, connection.connection, cursor)  # type: ignore[arg-type]
     if is_lost:
         connection.invalidate(trouble)
     raise sa.exc.DBAPIError.instance(
-        sql,
-        parameters,
+        said.sql,
+        said.values,
         trouble,
-        connection.dialect.loaded_dbapi.Error,
+        driver.Error,
         hide_parameters=connection.engine.hide_parameters,
         connection_invalidated=is_lost,
         dialect=connection.dialect,

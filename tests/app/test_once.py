@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from datetime import timedelta
 from typing import Any
 
 import MySQLdb
@@ -16,7 +17,8 @@ from fair_ladle.app.people_admin import joining
 from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Opening, OutcomeUnknown, Transaction
-from fair_ladle.app.plumbing.problems import KeptRefusal, Problem
+from fair_ladle.app.plumbing.once import KEPT, KeyedDatabase, Replayed, RequestKey, happens_once
+from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, invalid
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
 
@@ -140,6 +142,22 @@ def test_a_server_that_takes_no_more_connections_is_asked_again(demo: Database) 
 
     demo.run(joining.add, COMMAND_LINE, NewPerson("OLDQUAY-CREW", "Twice Probe", invite=False))
     assert probes(demo) == 1
+
+
+def test_what_happened_is_answered_though_it_would_be_refused_by_now(demo: Database) -> None:
+    key = RequestKey("s1", "again", "what was asked")
+
+    def refuses(db: KeyedDatabase) -> str:
+        db.transaction()  # and asks nothing of it
+        raise invalid("No.", "what")
+
+    with pytest.raises(Refused):
+        happens_once(demo, key, refuses, str)
+    assert happens_once(demo, key, lambda db: db.run(lambda tx: "done"), str) == "done", "a refusal keeps no key"
+    assert happens_once(demo, key, refuses, str) == Replayed("done")
+    demo.clock.shift += KEPT + timedelta(minutes=1)
+    assert happens_once(demo, key, lambda db: db.run(lambda tx: "anew"), str) == "anew"
+    assert happens_once(demo, key, refuses, str) == Replayed("anew")
 
 
 def test_a_secret_is_shown_once_and_kept_nowhere(client: TestClient, demo: Database) -> None:

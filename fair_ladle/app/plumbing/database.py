@@ -60,8 +60,9 @@ LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
 """Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a
 lock."""
 CONNECT_SECONDS = 2
-MOST_HELD = 8
-"""Snapshots that requests hold between finding out who asks and what they answer."""
+LOOKING, MOST_HELD = 8, 8
+"""Connections kept for what is one statement alone, and snapshots that requests hold between finding out who asks and
+what they answer."""
 OF_ONE_INSTANT = Prepared(sa.text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"))
 """Before the first statement of a transaction that only reads."""
 LOCKED_AT_ONCE = 1000
@@ -336,15 +337,19 @@ class Database:
     ):
         timeouts = {"connect_timeout": CONNECT_SECONDS} | ({"read_timeout": read_seconds} if read_seconds else {})
         options: dict[str, Any] = {
-            "pool_size": pool_size,
             "max_overflow": 30,  # with it, more than there are threads and snapshots held between them
             "pool_pre_ping": False,
             "pool_recycle": 3600,
             "pool_reset_on_return": None,  # who opens a transaction ends it: no ROLLBACK after each COMMIT
             "connect_args": timeouts,
         }
-        self.engine = sa.create_engine(url, isolation_level="READ COMMITTED", **options)
-        self._looking = sa.create_engine(url, isolation_level="AUTOCOMMIT", skip_autocommit_rollback=True, **options)
+        self.engine = sa.create_engine(url, pool_size=pool_size, isolation_level="READ COMMITTED", **options)
+        alone = {
+            "isolation_level": "AUTOCOMMIT",
+            "skip_autocommit_rollback": True,
+            "pool_size": min(pool_size, LOOKING),
+        }
+        self._looking = sa.create_engine(url, **alone, **options)
         self._held = BoundedSemaphore(MOST_HELD)
         self.clock = Clock()
         self.settings = settings or Settings.read()

@@ -1,7 +1,8 @@
 """A request that happens once: its key is written in its own transaction, and answers for it afterwards.
 
-The first thing a keyed transaction does is to insert its key. Whoever comes with the same key at the same moment waits
-there, and finds the answer; whoever lost its connection in COMMIT comes again and finds out whether it was kept.
+The first thing a keyed transaction does is to insert its key, in one message with what is asked first. Whoever comes
+with the same key at the same moment waits there, and finds the answer; whoever lost its connection in COMMIT comes
+again and finds out whether it was kept.
 """
 
 from __future__ import annotations
@@ -69,7 +70,7 @@ class KeyedDatabase:
         return usecase(self.transaction(), *args, **named)
 
     def transaction(self) -> Transaction:
-        """The request's transaction; the key is written when it is first asked for."""
+        """The request's transaction; the key is written with what is first asked in it."""
         tx = self._opening.transaction()
         if not self.claimed:
             _claim(tx, self._key, self._attempt)

@@ -7,6 +7,7 @@ import os
 import shutil
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from prometheus_client import REGISTRY, CollectorRegistry, Counter, Histogram, generate_latest, multiprocess
@@ -35,15 +36,23 @@ def prepare(folder: Path) -> None:
 def observe(method: str, status: int, watched: Watched) -> None:
     """Count a request that was answered."""
     route = watched.route or "unknown"
-    SECONDS.labels(method, route).observe(watched.seconds())
-    ANSWERS.labels(method, route, str(status)).inc()
-    STATEMENTS.labels(method, route).inc(watched.statements)
-    ROWS.labels(method, route).inc(watched.rows)
+    seconds, answers, statements, rows = _counted(method, route, status)
+    seconds.observe(watched.seconds())
+    answers.inc()
+    statements.inc(watched.statements)
+    rows.inc(watched.rows)
     if watched.retries:
         RETRIES.labels(method, route).inc(watched.retries)
     if status < 400:
         for what, units in watched.units.items():
             UNITS.labels(what).inc(units)
+
+
+@lru_cache(4096)
+def _counted(method: str, route: str, status: int) -> tuple[Histogram, Counter, Counter, Counter]:
+    of_route = method, route
+    answers = ANSWERS.labels(*of_route, str(status))
+    return SECONDS.labels(*of_route), answers, STATEMENTS.labels(*of_route), ROWS.labels(*of_route)
 
 
 def _collected() -> Iterable[Metric]:

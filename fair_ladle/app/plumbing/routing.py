@@ -101,8 +101,9 @@ async def _fingerprint(request: Request) -> str:
     return hashlib.sha256(asked + body).hexdigest()
 
 
-async def key_of_actor(request: Request, who: Who, key: Key = None) -> RequestKey:
-    """The key of a request that somebody signed in makes, in the branch they run."""
+async def key_of_actor(request: Request, key: Key = None) -> RequestKey:
+    """The key of a request that somebody signed in makes, in the branch they run: it was asked before who that is."""
+    who: Actor = request.state.actor
     asked = hashlib.sha256(f"{who.scope}\n{await _fingerprint(request)}".encode()).hexdigest()
     return RequestKey(f"s{who.sign_in_id or 0}", key or secrets.token_hex(16), asked)
 

@@ -13,6 +13,8 @@ from typing import Any, NamedTuple, NoReturn
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
+MOST_TOLD = 2000
+"""Characters of a statement in what is said of its failure; one for many rows has thousands of marks."""
 _LATER = "later"
 """Where a connection has what is to be sent before anything else."""
 _VALUES = re.compile(r"(INSERT INTO .*? VALUES )(\(.*?\))((?: ON DUPLICATE KEY UPDATE .*)?)", re.DOTALL)
@@ -152,7 +154,7 @@ def _raise(connection: sa.Connection, cursor: Any, said: _Said, trouble: Excepti
     if is_lost:
         connection.invalidate(trouble)
     raise sa.exc.DBAPIError.instance(
-        said.sql,
+        said.sql if len(said.sql) <= MOST_TOLD else f"{said.sql[:MOST_TOLD]} …",
         said.values,
         trouble,
         driver.Error,

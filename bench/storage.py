@@ -218,7 +218,7 @@ def _product(url: str) -> FastAPI:
     def bare(body: BytesAsked, db: Db) -> None:
         db.run(lambda tx: _put_row(tx.connection, body))
 
-    app.router.routes.extend(routes.routes)
+    app.router.routes[:0] = routes.routes  # found at once, as those of the product are
     return app
 
 

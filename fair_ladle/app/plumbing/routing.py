@@ -144,13 +144,21 @@ def _beginning(path: str) -> str:
 
 
 class _Route(APIRoute):
-    """A route that writes its answer in the thread that finds it."""
+    """A route that writes its answer in the thread that finds it. Most paths that nothing answers are told not to be
+    its own by how they begin."""
 
     def __init__(self, path: str, endpoint: Callable[..., Any], **options: Any):
         super().__init__(path, endpoint, **options)
+        self._begins = self.path.split("{")[0]
         if inspect.isfunction(endpoint) and not inspect.iscoroutinefunction(endpoint):
             self.dependant.call = self._answering(endpoint)
         _ask_once(self.dependant, set())
+
+    def matches(self, scope: Scope) -> tuple[Match, Scope]:
+        """As Starlette has it."""
+        if not scope.get("root_path") and not scope["path"].startswith(self._begins):
+            return Match.NONE, {}
+        return super().matches(scope)
 
     def _answering(self, endpoint: Callable[..., Any]) -> Callable[..., Response]:
         """An endpoint with its answer in JSON, as the framework would write it in one thread more."""

@@ -48,7 +48,7 @@ from fair_ladle.app.people_import.routes import routes as people_imports
 from fair_ladle.app.personal_storage.routes import routes as storage_limits
 from fair_ladle.app.plumbing import metrics
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import AskedDatabase, Database
+from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.errors import add_handlers
 from fair_ladle.app.plumbing.guard import Guard
 from fair_ladle.app.plumbing.http import (
@@ -56,7 +56,6 @@ from fair_ladle.app.plumbing.http import (
     PROBLEMS,
     SAFE,
     ProblemBody,
-    only_looks,
     origin_of,
     problem_response,
 )
@@ -120,7 +119,7 @@ THREADS = 40
 HEALTH_SECONDS = 5
 
 
-def find_actor(request: Request, database: AskedDatabase) -> Actor:
+def find_actor(request: Request, database: Database, see: Callable[..., sign_in_service.SignedIn | None]) -> Actor:
     """Who is behind a request's key, or its session, in the branch asked for; refused where nobody is, or a change made
     in a session lacks its token."""
     scheme, _, key = request.headers.get("Authorization", "").partition(" ")
@@ -130,7 +129,6 @@ def find_actor(request: Request, database: AskedDatabase) -> Actor:
             raise Refused(Problem("not-signed-in", "Not signed in", 401, "This key does not work (any more)."))
         return acting
     token = request.cookies.get(COOKIE)
-    see = database.begin_snapshot if only_looks(request) else database.look
     found = see(sign_in_service.signed_in, token, _running(request)) if token else None
     if found is None:
         raise Refused(Problem("not-signed-in", "Not signed in", 401, "Sign in first."))

@@ -69,7 +69,7 @@ def test_each_route_opens_to_exactly_the_permission_it_declares(app: TestClient,
             role = demo.run(roles.put, boss, None, f"{name} {permission}", sorted(having))
             who = given(demo, boss, "OLDQUAY", str(role))
             assert who.permissions == having
-            app.app.state.find_actor = lambda request, database, who=who: who  # type: ignore[attr-defined]
+            app.app.state.find_actor = lambda request, database, see, who=who: who  # type: ignore[attr-defined]
             for method, path, needed in routes:
                 if needed != permission:
                     continue
@@ -252,7 +252,7 @@ def test_no_sequence_of_calls_ends_with_a_right_its_giver_did_not_have(
     before = _rights(demo)
     first = before.pop(delegation_of(demo, start))
     acting: dict[str, Actor] = {}
-    app.app.state.find_actor = lambda request, database: acting["now"]  # type: ignore[attr-defined]
+    app.app.state.find_actor = lambda request, database, see: acting["now"]  # type: ignore[attr-defined]
     outcomes = {True: 0, False: 0}
     for _ in range(int(os.environ.get("FAIR_LADLE_STEPS", "120"))):
         rights = _rights(demo)

@@ -152,12 +152,14 @@ def test_what_happened_is_answered_though_it_would_be_refused_by_now(demo: Datab
         raise invalid("No.", "what")
 
     with pytest.raises(Refused):
-        happens_once(demo, key, refuses, str)
-    assert happens_once(demo, key, lambda db: db.run(lambda tx: "done"), str) == "done", "a refusal keeps no key"
-    assert happens_once(demo, key, refuses, str) == Replayed("done")
+        happens_once(demo, lambda opening: key, refuses, str)
+    assert happens_once(demo, lambda opening: key, lambda db: db.run(lambda tx: "done"), str) == "done", (
+        "a refusal keeps no key"
+    )
+    assert happens_once(demo, lambda opening: key, refuses, str) == Replayed("done")
     demo.clock.shift += KEPT + timedelta(minutes=1)
-    assert happens_once(demo, key, lambda db: db.run(lambda tx: "anew"), str) == "anew"
-    assert happens_once(demo, key, refuses, str) == Replayed("anew")
+    assert happens_once(demo, lambda opening: key, lambda db: db.run(lambda tx: "anew"), str) == "anew"
+    assert happens_once(demo, lambda opening: key, refuses, str) == Replayed("anew")
 
 
 def test_a_secret_is_shown_once_and_kept_nowhere(client: TestClient, demo: Database) -> None:

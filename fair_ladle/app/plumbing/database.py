@@ -8,7 +8,7 @@ import random
 import time
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from threading import BoundedSemaphore
 from typing import Any, ClassVar, Protocol, TypeVar
@@ -55,7 +55,8 @@ LOST = {1040, 1047, 1053, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
 cluster is not in it."""
 TOO_LONG = 1969
 """A statement took longer than this connection lets one take."""
-UNSURE_AT_COMMIT = LOST | {1180}
+NOT_COMMITTED = 1180
+UNSURE_AT_COMMIT = LOST | {NOT_COMMITTED}
 LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
 """Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a
 lock."""
@@ -278,6 +279,10 @@ class Opening:
             self._transaction = Transaction(self._connection, self._database.clock, self._database.settings)
         return self._transaction
 
+    def see(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+        """A use-case that only reads, in the same transaction; what it keeps is not kept for others."""
+        return usecase(replace(self.transaction(), kept={}), *args, **named)
+
     def send(self) -> None:
         """Send what was to be run later."""
         if self._connection is not None:
@@ -319,6 +324,9 @@ class _Tries:
             self.others += 1
             time.sleep(random.uniform(0, min(0.3, 0.01 * 2**self.others)))
             return time.monotonic() - self.began < LONGEST_WAIT
+        if code == NOT_COMMITTED:
+            time.sleep(random.uniform(0.05, 0.25))
+            return now - self.began < LONGEST_WAIT
         if code == LOCK_WAIT:
             self.lock_waits += 1
             return self.lock_waits == 1 and now - self.began < LONGEST_WAIT
@@ -383,8 +391,14 @@ class Database:
             opening = Opening(self, rehearses)
             refused: KeptRefusal | None = None
             try:
-                result = work(opening)
-                opening.send()
+                try:
+                    result = work(opening)
+                except KeptRefusal as kept:
+                    refused = kept
+                if finds_out:
+                    opening.commit()
+                else:
+                    opening.send()
             except Again as again:
                 opening.undo()
                 watch.begun_again()
@@ -394,8 +408,6 @@ class Database:
                 if again.after is not None:
                     self.run_repeatable(again.after)  # what is made anew twice is made anew
                 continue
-            except KeptRefusal as kept:
-                refused = kept
             except (sa.exc.OperationalError, sa.exc.InternalError) as trouble:
                 opening.undo()
                 watch.begun_again()
@@ -409,14 +421,13 @@ class Database:
                 opening.undo()
                 raise
             try:
-                opening.commit()
+                if not finds_out:
+                    opening.commit()
             except (sa.exc.OperationalError, sa.exc.InternalError) as trouble:
                 opening.undo()
-                if code_of(trouble) in UNSURE_AT_COMMIT and not finds_out:
+                if code_of(trouble) in UNSURE_AT_COMMIT:
                     raise OutcomeUnknown(str(trouble.orig)) from trouble
-                if code_of(trouble) == 1180:
-                    time.sleep(random.uniform(0.05, 0.25))
-                elif not tries.again(trouble):
+                if not tries.again(trouble):
                     raise
                 continue
             if refused is not None:

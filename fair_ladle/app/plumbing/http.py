@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Depends, Request
 from fastapi.responses import JSONResponse
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
 
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import AskedDatabase
+from fair_ladle.app.plumbing.database import AskedDatabase, Database
 from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.problems import Problem, not_allowed
 
@@ -97,10 +98,15 @@ def origin_of(request: Request) -> str:
 
 
 def actor(request: Request, db: Db) -> Actor:
+    """As ``who_asks`` has it, in a dependency."""
+    return who_asks(request, db, db.begin_snapshot if only_looks(request) else db.look)
+
+
+def who_asks(request: Request, db: Database, see: Callable[..., Any]) -> Actor:
     """Whoever is signed in, running the branch asked for, or acts with a key; refused (401, 403) where nobody does, or
-    a change does not carry the session's token."""
+    a change does not carry the session's token. ``see`` runs a use-case that only reads."""
     found: Actor = replace(
-        request.app.state.find_actor(request, db),
+        request.app.state.find_actor(request, db, see),
         request_id=getattr(request.state, "request_id", None),
         origin=origin_of(request),
     )

@@ -79,16 +79,22 @@ class KeyedDatabase:
 
 
 def happens_once(
-    database: Database, key: RequestKey, work: Callable[[KeyedDatabase], Result], pack: Callable[[Result], Any]
+    database: Database,
+    find_key: Callable[[Opening], RequestKey],
+    work: Callable[[KeyedDatabase], Result],
+    pack: Callable[[Result], Any],
 ) -> Result | Replayed:
     """Do some work once for a key, in one transaction; asked again, the kept answer comes back as ``pack`` made it.
+    ``find_key`` may look in the transaction whose key it is, and refuse to go on.
 
     Refused where the key stands for another request (422), or where it happened and its answer was not kept (409).
     """
     mine: dict[str, Result] = {}
+    key: RequestKey | None = None
 
     def attempt(opening: Opening) -> Result:
-        name = secrets.token_hex(8)
+        nonlocal key
+        key, name = find_key(opening), secrets.token_hex(8)
         keyed = KeyedDatabase(database, opening, key, name)
         try:
             result = work(keyed)
@@ -104,6 +110,7 @@ def happens_once(
         try:
             return database.attempt(attempt, finds_out=True)
         except _Taken:
+            assert key is not None
             done = database.run_repeatable(_done, key)
         if done is None:
             continue

@@ -7,8 +7,9 @@ import re
 from collections import namedtuple
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any, NamedTuple, NoReturn
+from typing import Any, Generic, NamedTuple, NoReturn, TypeVar
 
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
@@ -17,16 +18,23 @@ MOST_TOLD = 2000
 """Characters of a statement in what is said of its failure; one for many rows has thousands of marks."""
 _LATER = "later"
 """Where a connection has what is to be sent before anything else."""
+_COMMITTED = "committed"
+"""Set where a transaction has sent its COMMIT with the last of what it wrote."""
+Answer = TypeVar("Answer")
 _VALUES = re.compile(r"(INSERT INTO .*? VALUES )(\(.*?\))((?: ON DUPLICATE KEY UPDATE .*)?)", re.DOTALL)
 
 
 class _Said(NamedTuple):
-    """A statement with what is put in place of its marks, and what is raised where a key of the database stands
-    against it, if not that."""
+    """A statement with what is put in place of its marks, what reads the rows it yields, and what is raised where a key
+    of the database stands against it, if not that."""
 
     sql: str
     values: list[Any]
+    read: Callable[[Any], list[Any]] | None = None
     refused: type[Exception] | None = None
+
+
+_COMMIT = _Said("COMMIT", [])
 
 
 class Prepared:
@@ -53,11 +61,7 @@ class Prepared:
     def run(self, connection: sa.Connection, *rows: dict[str, Any]) -> list[Any]:
         """Run it for one row of parameters, or an INSERT for several: the rows that it yields, if any, by the names of
         their columns. What is to be run later goes with it. Raises the errors of SQLAlchemy."""
-        cursor = _sent(connection, [*_waiting(connection), self._with(rows)])
-        try:
-            return [] if cursor.description is None else self._rows(cursor)
-        finally:
-            cursor.close()
+        return _sent(connection, [*_waiting(connection), self.said(*rows)])[-1]
 
     def run_later(
         self, connection: sa.Connection, *rows: dict[str, Any], refused: type[Exception] | None = None
@@ -66,16 +70,17 @@ class Prepared:
         nothing and is never refused, unless it is said what is raised then."""
         if not connection.in_transaction():
             connection.begin()
-        connection.info.setdefault(_LATER, []).append(self._with(rows, refused))
+        connection.info.setdefault(_LATER, []).append(self.said(*rows, refused=refused))
 
-    def _with(self, rows: tuple[dict[str, Any], ...], refused: type[Exception] | None = None) -> _Said:
+    def said(self, *rows: dict[str, Any], refused: type[Exception] | None = None) -> _Said:
+        """It with these parameters."""
         stands, names = self._stands, self.names
         values = [_value(row[name] if name in row else stands[name]) for row in rows for name in names]
         if len(rows) == 1:
-            return _Said(self.sql, values, refused)
+            return _Said(self.sql, values, self._rows, refused)
         assert self._of_values is not None, f"one row at a time: {self.sql}"
         begin, one, end = self._of_values.groups()
-        return _Said(f"{begin}{', '.join([one] * len(rows))}{end}", values, refused)
+        return _Said(f"{begin}{', '.join([one] * len(rows))}{end}", values, None, refused)
 
     def _rows(self, cursor: Any) -> list[Any]:
         if self._row is None:
@@ -93,11 +98,39 @@ class Prepared:
         return found
 
 
+@dataclass(frozen=True)
+class Question(Generic[Answer]):
+    """A prepared statement with its parameters, and what is made of the rows that it yields."""
+
+    statement: Prepared
+    row: dict[str, Any]
+    answer: Callable[[list[Any]], Answer]
+
+    def ask(self, connection: sa.Connection) -> Answer:
+        """What it comes to."""
+        return self.answer(self.statement.run(connection, self.row))
+
+
+def ask(connection: sa.Connection, *questions: Question[Any]) -> list[Any]:
+    """What each of these comes to, asked one after the other in one message, with what is to be run later before
+    them."""
+    found = _sent(connection, [*_waiting(connection), *(each.statement.said(each.row) for each in questions)])
+    return [each.answer(rows) for each, rows in zip(questions, found[-len(questions) :], strict=True)]
+
+
 def send(connection: sa.Connection) -> None:
     """Send what is to be run later, if anything is."""
     waiting = [] if connection.invalidated else _waiting(connection)
     if waiting:
-        _sent(connection, waiting).close()
+        _sent(connection, waiting)
+
+
+def _send_and_commit(connection: sa.Connection) -> None:
+    """Send what is to be run later, and COMMIT with it."""
+    waiting = [] if connection.invalidated else _waiting(connection)
+    if waiting:
+        _sent(connection, [*waiting, _COMMIT])
+        connection.info[_COMMITTED] = True
 
 
 def _waiting(connection: sa.Connection) -> list[_Said]:
@@ -114,36 +147,48 @@ def forget(connection: sa.Connection) -> None:
 def send_in_time(engine: sa.Engine) -> None:
     """Let what is to be run later on connections of an engine come before all that others do on them, or be undone with
     it."""
-    for before in ("before_cursor_execute", "commit", "savepoint"):
+    for before in ("before_cursor_execute", "savepoint"):
         sa.event.listen(engine, before, lambda connection, *rest: send(connection))
+    sa.event.listen(engine, "commit", _send_and_commit)
+    commit = engine.dialect.do_commit
+
+    def commit_if_not_done(connection: Any) -> None:
+        if not connection.info.pop(_COMMITTED, False):
+            commit(connection)
+
+    engine.dialect.do_commit = commit_if_not_done  # type: ignore[assignment, method-assign]
     for undone in ("rollback", "rollback_savepoint"):
         sa.event.listen(engine, undone, lambda connection, *rest: forget(connection))
 
 
-def _sent(connection: sa.Connection, each: list[_Said]) -> Any:
-    """A cursor at what the last of these statements yields, all of which are sent in one message; whoever listens to
+def _sent(connection: sa.Connection, each: list[_Said]) -> list[list[Any]]:
+    """The rows that each of these statements yields, all of which are sent in one message; whoever listens to
     statements hears of each of them."""
     if not connection.in_transaction():
         connection.begin()  # whoever opened the connection ends it
     cursor, listening = connection.connection.cursor(), connection.engine.dispatch
     literal = connection.connection.dbapi_connection.literal  # type: ignore[union-attr]
     written = [said.sql.encode() % tuple([_written(literal, value) for value in said.values]) for said in each]
-    place = 0
+    found: list[list[Any]] = []
     try:
         for said in each:
-            for hear in listening.before_cursor_execute:
-                hear(connection, cursor, said.sql, said.values, None, False)
+            if said is not _COMMIT:
+                for hear in listening.before_cursor_execute:
+                    hear(connection, cursor, said.sql, said.values, None, False)
         cursor.execute(b"; ".join(written))
-        for place, said in enumerate(each):  # noqa: B007
-            if place:
+        for said in each:
+            if found:
                 cursor.nextset()
-            for hear in listening.after_cursor_execute:
-                hear(connection, cursor, said.sql, said.values, None, False)
+            found.append([] if cursor.description is None or said.read is None else said.read(cursor))
+            if said is not _COMMIT:
+                for hear in listening.after_cursor_execute:
+                    hear(connection, cursor, said.sql, said.values, None, False)
     except connection.dialect.loaded_dbapi.Error as trouble:
+        _raise(connection, cursor, each[len(found)], trouble)
+    finally:
         with suppress(connection.dialect.loaded_dbapi.Error):
             cursor.close()
-        _raise(connection, cursor, each[place], trouble)
-    return cursor
+    return found
 
 
 def _raise(connection: sa.Connection, cursor: Any, said: _Said, trouble: Exception) -> NoReturn:

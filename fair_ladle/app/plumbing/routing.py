@@ -7,22 +7,27 @@ import inspect
 import json
 import secrets
 from collections import defaultdict
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Callable, Coroutine, Sequence
+from dataclasses import replace
 from functools import wraps
 from typing import Annotated, Any, TypeVar, get_type_hints
 
 from fastapi import APIRouter, Depends, Header, Request, Response
+from fastapi.concurrency import run_in_threadpool
 from fastapi.dependencies.models import Dependant
 from fastapi.encoders import jsonable_encoder
-from fastapi.exceptions import ResponseValidationError
+from fastapi.exceptions import RequestValidationError, ResponseValidationError
 from fastapi.responses import JSONResponse
 from fastapi.routing import APIRoute
 from pydantic import BaseModel
+from starlette.exceptions import HTTPException
+from starlette.requests import ClientDisconnect
 from starlette.routing import BaseRoute, Match
 from starlette.types import Receive, Scope, Send
 
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.http import Who
+from fair_ladle.app.plumbing.database import Database, Opening
+from fair_ladle.app.plumbing.http import Who, origin_of, who_asks
 from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
@@ -66,7 +71,10 @@ def needs(permission: str) -> Callable[[Endpoint], Endpoint]:
     return said
 
 
-async def _in_person(who: Who) -> None:
+Judge = Callable[[Actor], None]
+
+
+def _in_person(who: Actor) -> None:
     """Refused where a program acts with a key: what is somebody's own is theirs alone."""
     if who.key_id is not None:
         raise not_allowed("A key is not for this; sign in.")
@@ -80,11 +88,11 @@ SECOND_FACTOR = Problem(
 )
 
 
-def _holds(permission: str, for_people: bool) -> Callable[[Actor], Awaitable[None]]:
+def _holds(permission: str, for_people: bool) -> Judge:
     """Whoever calls has a role with a permission, and the route is ``for_people`` of a group where that is all they
     run; refused where not, whatever is asked for."""
 
-    async def judge(who: Who) -> None:  # a thread of its own would cost more than judging
+    def judge(who: Actor) -> None:
         if who.lacks_second_factor:
             raise Refused(SECOND_FACTOR)
         if permission not in who.permissions:
@@ -95,23 +103,27 @@ def _holds(permission: str, for_people: bool) -> Callable[[Actor], Awaitable[Non
     return judge
 
 
-async def _fingerprint(request: Request) -> str:
-    body = await request.body()
+def _depends_on(judge: Judge) -> Any:
+    async def judged(who: Who) -> None:  # a thread of its own would cost more than judging
+        judge(who)
+
+    return Depends(judged)
+
+
+def _fingerprint(request: Request) -> str:
     asked = f"{request.method} {request.url.path}?{request.url.query}\n".encode()
-    return hashlib.sha256(asked + body).hexdigest()
+    return hashlib.sha256(asked + request.state.sent).hexdigest()
 
 
-async def key_of_actor(request: Request, key: Key = None) -> RequestKey:
-    """The key of a request that somebody signed in makes, in the branch they run: it was asked before who that is."""
-    who: Actor = request.state.actor
-    asked = hashlib.sha256(f"{who.scope}\n{await _fingerprint(request)}".encode()).hexdigest()
-    return RequestKey(f"s{who.sign_in_id or 0}", key or secrets.token_hex(16), asked)
+def _key_of_actor(who: Actor, request: Request, key: str) -> RequestKey:
+    """The key of a request that somebody signed in makes, in the branch they run."""
+    asked = hashlib.sha256(f"{who.scope}\n{_fingerprint(request)}".encode()).hexdigest()
+    return RequestKey(f"s{who.sign_in_id or 0}", key, asked)
 
 
-async def key_of_origin(request: Request, key: Key = None) -> RequestKey:
+def _key_of_origin(request: Request, key: str) -> RequestKey:
     """The key of a request without an actor, by where it comes from; its answer is not kept."""
-    origin = request.client.host if request.client else ""
-    return RequestKey(f"o{origin}"[:80], key or secrets.token_hex(16), await _fingerprint(request), keeps_answer=False)
+    return RequestKey(f"o{origin_of(request)}"[:80], key, _fingerprint(request), keeps_answer=False)
 
 
 class Switchboard(BaseRoute):
@@ -160,6 +172,28 @@ class _Route(APIRoute):
             return Match.NONE, {}
         return super().matches(scope)
 
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        """As FastAPI has it. What happens once has to know all that was sent; and where something is not valid, whoever
+        may not call it is told that, and nothing else."""
+        handle = super().get_route_handler()
+        if not hasattr(self.endpoint, "judge"):
+            return handle
+        judge: Judge | None = self.endpoint.judge
+
+        async def handle_once(request: Request) -> Response:
+            try:
+                request.state.sent = await request.body()
+            except ClientDisconnect:
+                raise HTTPException(400, "There was an error parsing the body") from None
+            try:
+                return await handle(request)
+            except RequestValidationError:
+                if judge is not None:
+                    await run_in_threadpool(_judged, judge, request, request.app.state.database)
+                raise
+
+        return handle_once
+
     def _answering(self, endpoint: Callable[..., Any]) -> Callable[..., Response]:
         """An endpoint with its answer in JSON, as the framework would write it in one thread more."""
         field, status = self.response_field, self.status_code or 200
@@ -177,6 +211,13 @@ class _Route(APIRoute):
             return Response(field.serialize_json(value), status, media_type="application/json")
 
         return answer
+
+
+def _judged(judge: Judge, request: Request, database: Database, see: Callable[..., Any] | None = None) -> Actor:
+    """Who asks, and may."""
+    who = who_asks(request, database, see or database.look)
+    judge(who)
+    return who
 
 
 def _ask_once(dependant: Dependant, asked: set[Any]) -> None:
@@ -209,45 +250,62 @@ class Router(APIRouter):
 
     def add_api_route(self, path: str, endpoint: Callable[..., Any], **options: Any) -> None:
         """As FastAPI has it, with the permission it needs; a change with its key."""
-        looks = not UNSAFE & set(options.get("methods") or ()) or getattr(endpoint, "reads_only", False)
+        is_unsafe = bool(UNSAFE & set(options.get("methods") or ()))
+        looks, judge = not is_unsafe or getattr(endpoint, "reads_only", False), None
         permission = getattr(endpoint, "permission", None) or (self.sees if looks else self.changes)
         for_people = getattr(endpoint, "for_people_of_a_group", False)
         if not self.is_open:
             assert permission == OWN or permission in PERMISSIONS, f"{endpoint.__qualname__} needs no permission"
             options["openapi_extra"] = {"x-permission": permission}
             judge = _in_person if permission == OWN else _holds(permission, for_people)
-            options["dependencies"] = [*(options.get("dependencies") or []), Depends(judge)]
-        if UNSAFE & set(options.get("methods") or ()) and not getattr(endpoint, "needs_no_key", False):
-            endpoint = _keyed(endpoint)
+        if is_unsafe and not getattr(endpoint, "needs_no_key", False):
+            endpoint = _keyed(endpoint, judge)
+        elif judge is not None:
+            options["dependencies"] = [*(options.get("dependencies") or []), _depends_on(judge)]
         super().add_api_route(path, endpoint, **options)
 
 
-def _keyed(endpoint: Callable[..., Any]) -> Callable[..., Any]:
+def _keyed(endpoint: Callable[..., Any], judge: Judge | None) -> Callable[..., Any]:
+    """An endpoint that happens once, in one transaction; in it who asks is found, and judged (None = it is open)."""
     hints = get_type_hints(endpoint, include_extras=True)
     given = [each.replace(annotation=hints[each.name]) for each in inspect.signature(endpoint).parameters.values()]
-    assert any(each.name == "db" for each in given), f"{endpoint.__qualname__} changes something without a database"
-    find_key = key_of_actor if any(each.annotation == Who for each in given) else key_of_origin
+    named = {each.name: each.replace(kind=inspect.Parameter.KEYWORD_ONLY) for each in given}
+    assert "db" in named, f"{endpoint.__qualname__} changes something without a database"
     secret = getattr(endpoint, "answers_a_secret", False)
+    asks_who = named.pop("who", None) is not None
+    asks_request = named.pop("request", None) is not None
+    del named["db"]
 
     @wraps(endpoint)
-    def once(**arguments: Any) -> Any:
-        database, key = arguments.pop("db"), arguments.pop("request_key")
-        if secret:
-            key = RequestKey(key.whose, key.key, key.fingerprint, keeps_answer=False)
+    def once(request: Request, request_key: str | None, **arguments: Any) -> Any:
+        database, given_key = request.app.state.database, request_key or secrets.token_hex(16)
+        if asks_request:
+            arguments["request"] = request
+
+        def find_key(opening: Opening) -> RequestKey:
+            if judge is None:
+                return _key_of_origin(request, given_key)
+            who = _judged(judge, request, database, opening.see)
+            if asks_who:
+                arguments["who"] = who
+            key = _key_of_actor(who, request, given_key)
+            return replace(key, keeps_answer=False) if secret else key
 
         def work(db: KeyedDatabase) -> Any:
             return endpoint(**arguments, db=db)
 
-        found = happens_once(database, key, work, _packed)
+        found = happens_once(database, find_key, work, _packed)
         return _unpacked(found.answer) if isinstance(found, Replayed) else found
 
     del once.__wrapped__
-    key_given = inspect.Parameter(
-        "request_key", inspect.Parameter.KEYWORD_ONLY, annotation=Annotated[RequestKey, Depends(find_key)]
-    )
-    named = [each.replace(kind=inspect.Parameter.KEYWORD_ONLY) for each in given]
-    once.__signature__ = inspect.Signature([*named, key_given])  # type: ignore[attr-defined]
+    only = inspect.Parameter.KEYWORD_ONLY
+    added = [
+        inspect.Parameter("request", only, annotation=Request),
+        inspect.Parameter("request_key", only, annotation=Key, default=None),
+    ]
+    once.__signature__ = inspect.Signature([*named.values(), *added])  # type: ignore[attr-defined]
     once.__annotations__ = {}
+    once.judge = judge  # type: ignore[attr-defined]
     return once
 
 

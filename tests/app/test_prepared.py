@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+import MySQLdb
 import pytest
 import sqlalchemy as sa
+from MySQLdb.cursors import Cursor
 
 from fair_ladle.app.plumbing.database import Database, Transaction
-from fair_ladle.app.plumbing.prepared import Prepared
+from fair_ladle.app.plumbing.once import KeyedDatabase, RequestKey, happens_once
+from fair_ladle.app.plumbing.prepared import Prepared, Question, ask
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.tables import request_keys as keys
 from tests.statements import hearing
@@ -82,3 +85,55 @@ def test_a_use_case_whose_last_statement_cannot_be_sent_is_undone_or_begun_again
     assert there(database) == []
     database.run(over_a_lost_connection)
     assert there(database) == ["c"] and len(set(tried)) == 2
+
+
+def test_several_questions_are_one_message_in_their_order(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    sent = messages(monkeypatch)
+    mine = Question(MINE, row(""), lambda rows: [each.key for each in rows])
+    with database.transaction() as tx:
+        ADD.run_later(tx.connection, row("a"))
+        assert ask(tx.connection, mine, Question(MINE, {"whose": "nobody"}, len)) == [["a"], 0]
+    with pytest.raises(sa.exc.IntegrityError), database.transaction() as tx:
+        ADD.run_later(tx.connection, row("b"))
+        ADD.run_later(tx.connection, row("a"))
+        ask(tx.connection, mine, mine)
+    assert there(database) == ["a"]
+    assert [(each.count("INSERT"), each.count("SELECT")) for each in sent if "o\\'them" in each] == [(1, 2), (2, 2)]
+
+
+@pytest.mark.parametrize("kept", [True, False])
+def test_a_connection_lost_in_the_message_that_commits_is_found_out(
+    database: Database, monkeypatch: pytest.MonkeyPatch, kept: bool
+) -> None:
+    done, asked = [], RequestKey("s1", "lost", "f")
+    messages(monkeypatch, lose_once="; COMMIT", kept=kept)
+
+    def work(db: KeyedDatabase) -> str:
+        done.append(db.transaction())
+        ADD.run_later(done[-1].connection, row("written"))
+        return "done"
+
+    assert happens_once(database, lambda opening: asked, work, str) == "done"
+    assert there(database) == ["lost", "written"] and len(done) == 2
+
+
+def messages(monkeypatch: pytest.MonkeyPatch, lose_once: str | None = None, kept: bool = False) -> list[str]:
+    """What goes to the server from now on; the first message that ends so loses its connection, when it was done or
+    before."""
+    sent: list[str] = []
+    real = Cursor.execute
+
+    def execute(self: Cursor, query: str | bytes, args: object = None) -> int:
+        sent.append(query.decode(errors="replace") if isinstance(query, bytes) else query)
+        loses = lose_once is not None and [each.endswith(lose_once) for each in sent].count(True) == 1
+        if not loses or not sent[-1].endswith(str(lose_once)):
+            return int(real(self, query, args))
+        if kept:
+            real(self, query, args)
+            while self.nextset():
+                pass
+        self.connection.close()
+        raise MySQLdb.OperationalError(2013, "Lost connection to server during query")
+
+    monkeypatch.setattr(Cursor, "execute", execute)
+    return sent

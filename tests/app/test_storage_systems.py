@@ -124,6 +124,17 @@ def test_many_at_once_never_pass_a_cap(demo: Database, key: str) -> None:
         demo.run(usecases.write, key, Where(HARBOUR, category="c0"), 5_000_000)
 
 
+def test_a_write_adds_to_what_another_server_wrote_whose_clock_is_ahead(demo: Database, key: str) -> None:
+    before = load(demo, HARBOUR)
+    for size, seconds in ((3, 0), (4, 30), (5, -20)):
+        demo.clock.shift += timedelta(seconds=seconds)
+        demo.run(usecases.write, key, Where(HARBOUR, category="lens"), size * GB)
+    demo.clock.shift += timedelta(seconds=30)
+    found = demo.run(listing.holders, OLDQUAY, P, HARBOUR, "categories", "all", "size", "", 0, 99).rows
+    assert {each.name: each.size.now for each in found}["lens"] == 12_000
+    assert load(demo, HARBOUR) == before + 12_000
+
+
 def test_what_is_there_is_reported_whatever_the_limits(demo: Database, key: str) -> None:
     before = cap(demo, HARBOUR, 1000)
     now = demo.clock.now()

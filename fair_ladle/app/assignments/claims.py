@@ -65,6 +65,20 @@ def take(tx: Transaction, pairs: Sequence[Pair]) -> None:
         tx.connection.execute(sa.insert(c), rows)
 
 
+class Taken(Exception):
+    """The claim is there already: whether it stands says ``take``."""
+
+
+def take_with_next(tx: Transaction, pairs: Sequence[Pair]) -> None:
+    """As ``take`` does, but for one alone with whatever is asked next, which then raises Taken where it is there."""
+    keys = list(_keys(pairs))
+    if len(keys) == 1:
+        [(name, subject)] = keys
+        CLAIM.run_later(tx.connection, {"what": name, "subject": subject}, refused=Taken)
+    else:
+        take(tx, pairs)
+
+
 CLAIM = Prepared(sa.insert(c).values(what=sa.bindparam("what"), subject=sa.bindparam("subject")))
 
 

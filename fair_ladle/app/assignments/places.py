@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from threading import Lock
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import Question
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -65,6 +68,8 @@ class Directory:
     zone: ZoneInfo
     products: dict[str, Product]
     places: dict[tuple[date, str, str], Place] = field(default_factory=dict)
+    reached: dict[tuple[int, int], int] = field(default_factory=dict)
+    """How many counters of the way up were locked the last time, by pool and account."""
 
     def product(self, code: str) -> Product:
         """A product by its code; refused where there is none, or where it is measured by bytes."""
@@ -99,10 +104,22 @@ class Directory:
             )
             if len(self.places) > MOST_PLACES:
                 self.places.clear()
+                self.reached.clear()
             self.places[key] = place
         if not place.in_scope(scope):
             raise not_found("account", account)
         return place
+
+    def lock_way(self, tx: Transaction, place: Place, *with_them: Question[Any]) -> tuple[list[Any], list[Any]]:
+        """Lock a place's counter, and in the same message those above it as far as it was needed the last time: which
+        they are, and what these questions come to under the locks."""
+        count = self.reached.get((place.pool_id, place.account_id), 1)
+        way = [each for each, _, _ in place.to_owner[:count]]
+        return store.lock_way(tx.connection, place.pool_id, way, *with_them)
+
+    def note_reach(self, place: Place, writes: Sequence[Any]) -> None:
+        """Note how far what was written reaches."""
+        self.reached[place.pool_id, place.account_id] = max(1, len(writes))
 
 
 MOST_PLACES = 200_000

@@ -85,8 +85,13 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
             refused = findings[0].refuse(f"{findings[0].wanted.subject} {findings[0].why}")
             refused.about = frozenset(each.wanted.username for each in findings)
             raise refused
-    claims.take(tx, [(products[each.product], each.subject) for each in wanted])
-    writes = _walk_all(tx, actor, wanted, placed, +1)
+    claimed = [(products[each.product], each.subject) for each in wanted]
+    try:
+        claims.take_with_next(tx, claimed)
+        writes = _walk_all(tx, actor, wanted, placed, +1)
+    except claims.Taken:
+        claims.take(tx, claimed)
+        writes = _walk_all(tx, actor, wanted, placed, +1)
     at = tx.now
     usage.begin(
         tx,
@@ -165,8 +170,13 @@ def _walk_all(
         depth = {account: place_of[pool_id, account].depth for account in changes}
         first = place_of[pool_id, next(iter(changes))]
         ceiling = ceilings.in_all(actor, first) if sign > 0 else None
+        known = placed.directory
+        locked = known.lock_way(tx, first)[0] if len(changes) == 1 else []
         try:
-            writes.extend(walk(tx, pool_id, changes, depth, placed.directory.number, placed.directory.zone, ceiling))
+            here = walk(tx, pool_id, changes, depth, known.number, known.zone, ceiling, locked=locked)
+            if len(changes) == 1:
+                known.note_reach(first, here)
+            writes.extend(here)
         except Stale:
             forget(tx)
             raise _anew(tx, first.product) from None

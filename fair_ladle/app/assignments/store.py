@@ -15,7 +15,7 @@ from fair_ladle.app.allocations.tables import LOCK_ORDER, branch_use, counters, 
 from fair_ladle.app.assignments.rows import StepUp, UseChange
 from fair_ladle.app.plumbing import rehearsal
 from fair_ladle.app.plumbing.database import Transaction, batched, fetch, lock_rows
-from fair_ladle.app.plumbing.prepared import Prepared
+from fair_ladle.app.plumbing.prepared import Prepared, Question, ask
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.app.pools.rows import PoolRecord
 from fair_ladle.app.pools.tables import pools
@@ -112,6 +112,16 @@ def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], tr
     if trust and found:
         found[:1] = LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": found[0].account_id})
     return found
+
+
+def lock_way(
+    connection: sa.Connection, pool_id: int, way: Sequence[int], *with_them: Question[Any]
+) -> tuple[list[Any], list[Any]]:
+    """The counters of an account and of some above it, in one message: locked one after the other, the account's own
+    first, which says with whom it may be trusted; then what these questions come to."""
+    asked = [Question(LOCK_ONE[not at], {"pool": pool_id, "account": each}, list) for at, each in enumerate(way)]
+    found = ask(connection, *asked, *with_them)
+    return [row for rows in found[: len(way)] for row in rows], found[len(way) :]
 
 
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -31,6 +31,10 @@ from fair_ladle.core.calendar import local_day
 from fair_ladle.core.path import Ladder
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
+LONGEST_LOCKED = timedelta(minutes=1)
+"""What others have written while the locks were waited for, by clocks that may be ahead of this one, is what stands."""
+TICK = timedelta(microseconds=1)
+
 
 def ladder_now(tx: Transaction, actor: Actor, account: str, product: Product) -> tuple[Ladder, dict[str, Any]]:
     """How much more an account can store by its counters as they stand, and the ladder as the actor may see it."""
@@ -50,11 +54,14 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     why = place.why_restrained(actor.scope)
     if why is not None and sum(by.values()) > 0:
         raise conflict(why)
-    locked = store.lock(tx.connection, place.pool_id, [place.account_id], trust=True)
-    if not locked:
+    until = tx.now + LONGEST_LOCKED
+    locked, [there] = known.lock_way(tx, place, usage.standing(product, place.account_id, list(by), until))
+    if not locked or locked[0].account_id != place.account_id:
         raise _anew(tx, product)
-    at = tx.now
-    there = usage.stored_now(tx, product, place.account_id, list(by))
+    newest = [each.at for each in there.levels.values() if each.at is not None]
+    at = max([tx.now, *(each + TICK for each in newest)])
+    if at > until:
+        raise Again
     held = {series[2]: level.figures[0] for series, level in there.levels.items()}
     sizes = {category: max(0, held[category] + change) for category, change in by.items()}
     total = there.totals[product.id, place.account_id]
@@ -68,6 +75,7 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
         raise _anew(tx, product) from None
     except LimitReached:
         raise service.stopped(tx, actor, place, whole, known.zone) from None
+    known.note_reach(place, writes)
     begin_clocks(writes, at)
     if writes:
         store.write(tx.connection, writes)

@@ -65,14 +65,14 @@ def walk(
     zone: ZoneInfo,
     ceiling: tuple[int, int] | None = None,
     asked: dict[int, int] | None = None,
-    locked: Sequence[Any] | None = None,
+    locked: Sequence[Any] = (),
 ) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
     cushion takes them up; what to add to own and load of each counter, and its clock.
 
     ``asked``: what has to be admitted, where that is more than what changes: a total that is rounded. ``ceiling``: the
-    most that an account may hold, whatever its limits are. ``locked``: the deepest of these counters, where they are
-    locked already. Nothing is written before all is admitted:
+    most that an account may hold, whatever its limits are. ``locked``: what is
+    locked already of an account that alone changes and those above it. Nothing is written before all is admitted:
     LimitReached where one does not fit, CeilingReached where that is passed, Stale where what is locked cannot be
     trusted.
     """
@@ -83,11 +83,13 @@ def walk(
     cause: dict[int, list[int]] = {account: [account] for account in changes}
     writes: list[dict[str, Any]] = []
     backed, first = True, True
+    ahead = {row.account_id: row for row in locked}
     taken = sum(asked.values())
     while pending:
         level = max(pending)
         here = pending.pop(level)
-        if locked is None or not first:
+        locked = [ahead[each] for each in here if each in ahead]
+        if len(locked) < len(here):
             locked = store.lock(tx.connection, pool_id, here, trust=first)
         if len(locked) < len(here):
             raise Stale

@@ -15,7 +15,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
-from fair_ladle.app.plumbing.prepared import in_utc
+from fair_ladle.app.plumbing.prepared import Question, in_utc
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import rounds, store, stored, stored_store, whose
 from fair_ladle.app.usage.tables import assignments
@@ -244,9 +244,9 @@ def grains(in_bytes: int) -> int:
     return stored.grains(in_bytes)
 
 
-def stored_now(tx: Transaction, product: Product, account_id: int, categories: Sequence[str]) -> stored.Known:
-    """What some categories of an account store, and all else that a write there has to know."""
-    return stored.now_of(tx, product.id, account_id, categories)
+def standing(product: Product, account_id: int, categories: Sequence[str], at: datetime) -> Question[stored.Known]:
+    """What some categories of an account store at an instant, and all else that a write there has to know."""
+    return stored.standing(product.id, account_id, categories, at)
 
 
 def sizes_now(

@@ -17,7 +17,7 @@ from zoneinfo import ZoneInfo
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import MOST_CHANGES, Merged, Progress
-from fair_ladle.app.plumbing.prepared import in_utc
+from fair_ladle.app.plumbing.prepared import Question, in_utc
 from fair_ladle.app.usage import rounds, whose
 from fair_ladle.app.usage import stored_store as store
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
@@ -101,6 +101,8 @@ def record(
     The counters are the caller's.
     """
     used, now = used_at or {}, tx.now
+    if known is not None:  # it may be a little ahead of this clock
+        now = max([now, *(at for of_account in taken_of.values() for at in of_account)])
     products = sorted({each[0] for each in taken_of})
     if known is not None and known.days:
         day = known.days
@@ -310,16 +312,20 @@ def _add(
     return found
 
 
-def now_of(tx: Transaction, product_id: int, account_id: int, categories: Sequence[str]) -> Known:
-    """What some categories of an account store, and all else that a write there has to know."""
-    found = store.standing(tx.connection, product_id, account_id, categories, tx.now)
-    key = product_id, account_id
-    return Known(
-        {(*key, name): Level((size,), at) for name, (size, at) in zip(categories, found.sizes, strict=True)},
-        {key: found.total},
-        {} if found.round_at is None else {key: found.round_at},
-        {} if found.day is None else {product_id: found.day},
-    )
+def standing(product_id: int, account_id: int, categories: Sequence[str], at: datetime) -> Question[Known]:
+    """What some categories of an account store at an instant, and all else that a write there has to know."""
+    asked, key = store.standing(product_id, account_id, categories, at), (product_id, account_id)
+
+    def known(rows: list[Any]) -> Known:
+        found = asked.answer(rows)
+        return Known(
+            {(*key, name): Level((size,), at) for name, (size, at) in zip(categories, found.sizes, strict=True)},
+            {key: found.total},
+            {} if found.round_at is None else {key: found.round_at},
+            {} if found.day is None else {product_id: found.day},
+        )
+
+    return Question(asked.statement, asked.row, known)
 
 
 def days(tx: Transaction, product_ids: Sequence[int], today: date) -> dict[int, date]:

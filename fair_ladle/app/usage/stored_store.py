@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, named_pairs
-from fair_ladle.app.plumbing.prepared import Prepared, in_utc
+from fair_ladle.app.plumbing.prepared import Prepared, Question, in_utc
 from fair_ladle.app.usage.rows import SeriesSample, StoredDay, StoredRecord
 from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
@@ -121,21 +121,21 @@ _STANDING_NOW = Prepared(
 )
 
 
-def standing(
-    connection: sa.Connection, product_id: int, account_id: int, categories: Sequence[str], at: datetime
-) -> Standing:
+def standing(product_id: int, account_id: int, categories: Sequence[str], at: datetime) -> Question[Standing]:
     """What stands of some categories of an account at an instant: all that a write there has to know."""
     series = json.dumps([[product_id, account_id, each] for each in categories])
     values = {"at0": at, "product": product_id, "account": account_id, "series": series}
-    sizes: list[tuple[int, datetime | None]] = [(0, None)] * len(categories)
-    rows = _STANDING_NOW.run(connection, values)
-    for row in rows:
-        if row.b0 is not None:
-            sizes[row.place - 1] = _size_and_instant(row.b0)
-    [any_row, *_] = rows
-    return Standing(
-        sizes, int(any_row.total or 0), None if any_row.round_at is None else in_utc(any_row.round_at), any_row.day
-    )
+
+    def found(rows: list[Any]) -> Standing:
+        sizes: list[tuple[int, datetime | None]] = [(0, None)] * len(categories)
+        for row in rows:
+            if row.b0 is not None:
+                sizes[row.place - 1] = _size_and_instant(row.b0)
+        [any_row, *_] = rows
+        round_at = None if any_row.round_at is None else in_utc(any_row.round_at)
+        return Standing(sizes, int(any_row.total or 0), round_at, any_row.day)
+
+    return Question(_STANDING_NOW, values, found)
 
 
 def _size_and_instant(both: str) -> tuple[int, datetime]:

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 import MySQLdb
 import pytest
 import sqlalchemy as sa
-from MySQLdb.cursors import Cursor
+from MySQLdb.connections import Connection
 
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.once import KeyedDatabase, RequestKey, happens_once
@@ -89,10 +89,10 @@ def test_a_use_case_whose_last_statement_cannot_be_sent_is_undone_or_begun_again
 
 def test_several_questions_are_one_message_in_their_order(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     sent = messages(monkeypatch)
-    mine = Question(MINE, row(""), lambda rows: [each.key for each in rows])
+    mine = Question([(MINE, row(""))], lambda rows: [each.key for each in rows])
     with database.transaction() as tx:
         ADD.run_later(tx.connection, row("a"))
-        assert ask(tx.connection, mine, Question(MINE, {"whose": "nobody"}, len)) == [["a"], 0]
+        assert ask(tx.connection, mine, Question([(MINE, {"whose": "nobody"})], len)) == [["a"], 0]
     with pytest.raises(sa.exc.IntegrityError), database.transaction() as tx:
         ADD.run_later(tx.connection, row("b"))
         ADD.run_later(tx.connection, row("a"))
@@ -121,19 +121,19 @@ def messages(monkeypatch: pytest.MonkeyPatch, lose_once: str | None = None, kept
     """What goes to the server from now on; the first message that ends so loses its connection, when it was done or
     before."""
     sent: list[str] = []
-    real = Cursor.execute
+    real = Connection.query
 
-    def execute(self: Cursor, query: str | bytes, args: object = None) -> int:
-        sent.append(query.decode(errors="replace") if isinstance(query, bytes) else query)
+    def query(self: Connection, sql: bytes) -> None:
+        sent.append(sql.decode(errors="replace"))
         loses = lose_once is not None and [each.endswith(lose_once) for each in sent].count(True) == 1
         if not loses or not sent[-1].endswith(str(lose_once)):
-            return int(real(self, query, args))
+            return real(self, sql)
         if kept:
-            real(self, query, args)
-            while self.nextset():
+            real(self, sql)
+            while self.next_result() == 0:
                 pass
-        self.connection.close()
+        self.close()
         raise MySQLdb.OperationalError(2013, "Lost connection to server during query")
 
-    monkeypatch.setattr(Cursor, "execute", execute)
+    monkeypatch.setattr(Connection, "query", query)
     return sent

@@ -119,9 +119,9 @@ def lock_way(
 ) -> tuple[list[Any], list[Any]]:
     """The counters of an account and of some above it, in one message: locked one after the other, the account's own
     first, which says with whom it may be trusted; then what these questions come to."""
-    asked = [Question(LOCK_ONE[not at], {"pool": pool_id, "account": each}, list) for at, each in enumerate(way)]
-    found = ask(connection, *asked, *with_them)
-    return [row for rows in found[: len(way)] for row in rows], found[len(way) :]
+    asked = [(LOCK_ONE[not at], {"pool": pool_id, "account": each}) for at, each in enumerate(way)]
+    locked, *found = ask(connection, Question(asked, lambda *rows: sum(rows, [])), *with_them)
+    return locked, found
 
 
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from anyio import CancelScope, to_thread
-from starlette.datastructures import Headers, MutableHeaders
+from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from fair_ladle.app.plumbing.http import SAFE, problem_response
@@ -17,15 +17,24 @@ from fair_ladle.app.plumbing.watch import Watched, watching
 
 logger = logging.getLogger("fair_ladle")
 MOST_BODY, MOST_FILE = 2 * 2**20, 20 * 2**20
-SECURITY_HEADERS = {
-    "Content-Security-Policy": "default-src 'self'; style-src 'self'; img-src 'self' data:; "
-    "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "same-origin",
-    "Cross-Origin-Opener-Policy": "same-origin",
-    "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
-}
-OVER_TLS = {"Strict-Transport-Security": "max-age=31536000"}
+
+
+def _as_sent(headers: dict[str, str]) -> list[tuple[bytes, bytes]]:
+    return [(name.lower().encode(), value.encode()) for name, value in headers.items()]
+
+
+SECURITY_HEADERS = _as_sent(
+    {
+        "Content-Security-Policy": "default-src 'self'; style-src 'self'; img-src 'self' data:; "
+        "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+        "X-Content-Type-Options": "nosniff",
+        "Referrer-Policy": "same-origin",
+        "Cross-Origin-Opener-Policy": "same-origin",
+        "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
+    }
+)
+OVER_TLS = _as_sent({"Strict-Transport-Security": "max-age=31536000"})
+NOT_KEPT = _as_sent({"Cache-Control": "no-store"})
 LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 
 
@@ -61,13 +70,12 @@ class Guard:
             nonlocal begun, status
             if message["type"] == "http.response.start":
                 begun, status = True, message["status"]
-                headers = MutableHeaders(scope=message)
-                headers["X-Request-Id"] = request_id
-                extra = SECURITY_HEADERS | (OVER_TLS if scope["scheme"] == "https" else {})
+                there = {name.lower() for name, _ in message["headers"]}
+                extra = [*SECURITY_HEADERS, *(OVER_TLS if scope["scheme"] == "https" else ())]
                 if scope["path"].startswith("/api/"):
-                    extra = extra | {"Cache-Control": "no-store"}
-                for name, value in extra.items():
-                    headers.setdefault(name, value)
+                    extra += NOT_KEPT
+                added = [each for each in extra if each[0] not in there]
+                message["headers"] = [*message["headers"], (b"x-request-id", request_id.encode()), *added]
             await send(message)
 
         problem = self._refused(scope)

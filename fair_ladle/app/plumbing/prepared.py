@@ -5,10 +5,10 @@ from __future__ import annotations
 
 import re
 from collections import namedtuple
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from itertools import islice
 from typing import Any, Generic, NamedTuple, NoReturn, TypeVar
 
 import sqlalchemy as sa
@@ -75,18 +75,22 @@ class Prepared:
     def said(self, *rows: dict[str, Any], refused: type[Exception] | None = None) -> _Said:
         """It with these parameters."""
         stands, names = self._stands, self.names
-        values = [_value(row[name] if name in row else stands[name]) for row in rows for name in names]
+        values = [
+            _in_utc(value) if type(value := row[name] if name in row else stands[name]) is datetime else value
+            for row in rows
+            for name in names
+        ]
         if len(rows) == 1:
             return _Said(self.sql, values, self._rows, refused)
         assert self._of_values is not None, f"one row at a time: {self.sql}"
         begin, one, end = self._of_values.groups()
         return _Said(f"{begin}{', '.join([one] * len(rows))}{end}", values, None, refused)
 
-    def _rows(self, cursor: Any) -> list[Any]:
+    def _rows(self, result: Any) -> list[Any]:
         if self._row is None:
-            names = [each[0] for each in cursor.description]
+            names = [each[0] for each in result.describe()]
             self._row = namedtuple("Row", names)  # type: ignore[misc]  # noqa: PYI024
-        found = cursor.fetchall()
+        found = result.fetch_row(0)
         if self._made:
             found = [self._as_said(row) for row in found]
         return list(map(self._row._make, found))
@@ -100,22 +104,19 @@ class Prepared:
 
 @dataclass(frozen=True)
 class Question(Generic[Answer]):
-    """A prepared statement with its parameters, and what is made of the rows that it yields."""
+    """Prepared statements with their parameters, and what is made of the rows that each of them yields."""
 
-    statement: Prepared
-    row: dict[str, Any]
-    answer: Callable[[list[Any]], Answer]
-
-    def ask(self, connection: sa.Connection) -> Answer:
-        """What it comes to."""
-        return self.answer(self.statement.run(connection, self.row))
+    asked: Sequence[tuple[Prepared, dict[str, Any]]]
+    answer: Callable[..., Answer]
 
 
 def ask(connection: sa.Connection, *questions: Question[Any]) -> list[Any]:
     """What each of these comes to, asked one after the other in one message, with what is to be run later before
     them."""
-    found = _sent(connection, [*_waiting(connection), *(each.statement.said(each.row) for each in questions)])
-    return [each.answer(rows) for each, rows in zip(questions, found[-len(questions) :], strict=True)]
+    waiting = _waiting(connection)
+    said = [statement.said(row) for each in questions for statement, row in each.asked]
+    rows = iter(_sent(connection, [*waiting, *said])[len(waiting) :])
+    return [each.answer(*islice(rows, len(each.asked))) for each in questions]
 
 
 def send(connection: sa.Connection) -> None:
@@ -163,31 +164,37 @@ def send_in_time(engine: sa.Engine) -> None:
 
 def _sent(connection: sa.Connection, each: list[_Said]) -> list[list[Any]]:
     """The rows that each of these statements yields, all of which are sent in one message; whoever listens to
-    statements hears of each of them."""
+    statements hears of each of them. Of the driver only the connection is used: its cursors look up much that nobody
+    asks for here."""
     if not connection.in_transaction():
         connection.begin()  # whoever opened the connection ends it
-    cursor, listening = connection.connection.cursor(), connection.engine.dispatch
-    literal = connection.connection.dbapi_connection.literal  # type: ignore[union-attr]
-    written = [said.sql.encode() % tuple([_written(literal, value) for value in said.values]) for said in each]
-    found: list[list[Any]] = []
+    cursor: Any = connection.connection.cursor()
+    driver: Any = connection.connection.dbapi_connection
+    hearing = connection.engine.dispatch
+    before, after = list(hearing.before_cursor_execute), list(hearing.after_cursor_execute)
+    literal, found = driver.literal, list[list[Any]]()
+    written = [
+        said.sql.encode()
+        % tuple([b"%d" % value if type(value) is int else _written(literal, value) for value in said.values])
+        for said in each
+    ]
     try:
         for said in each:
             if said is not _COMMIT:
-                for hear in listening.before_cursor_execute:
+                for hear in before:
                     hear(connection, cursor, said.sql, said.values, None, False)
-        cursor.execute(b"; ".join(written))
+        driver.query(b"; ".join(written))
         for said in each:
             if found:
-                cursor.nextset()
-            found.append([] if cursor.description is None or said.read is None else said.read(cursor))
+                driver.next_result()
+            result = driver.store_result()
+            found.append([] if result is None or said.read is None else said.read(result))
             if said is not _COMMIT:
-                for hear in listening.after_cursor_execute:
+                cursor.rowcount = driver.affected_rows()
+                for hear in after:
                     hear(connection, cursor, said.sql, said.values, None, False)
     except connection.dialect.loaded_dbapi.Error as trouble:
         _raise(connection, cursor, each[len(found)], trouble)
-    finally:
-        with suppress(connection.dialect.loaded_dbapi.Error):
-            cursor.close()
     return found
 
 
@@ -214,14 +221,13 @@ def in_utc(at: datetime) -> datetime:
     return at if at.tzinfo is not None else at.replace(tzinfo=UTC)
 
 
-def _value(value: Any) -> Any:
-    return in_utc(value).astimezone(UTC).replace(tzinfo=None) if isinstance(value, datetime) else value
+def _in_utc(at: datetime) -> datetime:
+    return at if at.tzinfo is None else at.astimezone(UTC).replace(tzinfo=None)
 
 
 def _written(literal: Callable[[Any], bytes], value: Any) -> bytes:
-    """A value as it stands in a statement: as the driver writes it, which takes its time for what is plain."""
-    if type(value) is int:
-        return b"%d" % value
+    """A value that is no number, as it stands in a statement: as the driver writes it, which takes its time for what is
+    plain."""
     if value is None:
         return b"NULL"
     return b"'%s'" % str(value).encode() if type(value) is datetime else literal(value)

@@ -11,6 +11,7 @@ from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
+from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -75,6 +76,7 @@ def ends(zone: ZoneInfo, day: date) -> list[datetime]:
     return [_end_of(zone, day - timedelta(days=back)) for back in (0, *BACK.values())]
 
 
+@lru_cache(1000)
 def _end_of(zone: ZoneInfo, day: date) -> datetime:
     return instant(day_start(day + timedelta(days=1), zone) * MICRO) - timedelta(microseconds=1)
 
@@ -316,8 +318,8 @@ def standing(product_id: int, account_id: int, categories: Sequence[str], at: da
     """What some categories of an account store at an instant, and all else that a write there has to know."""
     asked, key = store.standing(product_id, account_id, categories, at), (product_id, account_id)
 
-    def known(rows: list[Any]) -> Known:
-        found = asked.answer(rows)
+    def known(*rows: list[Any]) -> Known:
+        found = asked.answer(*rows)
         return Known(
             {(*key, name): Level((size,), at) for name, (size, at) in zip(categories, found.sizes, strict=True)},
             {key: found.total},
@@ -325,7 +327,7 @@ def standing(product_id: int, account_id: int, categories: Sequence[str], at: da
             {} if found.day is None else {product_id: found.day},
         )
 
-    return Question(asked.statement, asked.row, known)
+    return Question(asked.asked, known)
 
 
 def days(tx: Transaction, product_ids: Sequence[int], today: date) -> dict[int, date]:

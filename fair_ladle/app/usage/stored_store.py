@@ -110,32 +110,34 @@ class Standing:
     day: date | None
 
 
+_SERIES_NOW = f"""SELECT {_WITH_INSTANT} FROM storage_samples s WHERE s.product_id = :product
+    AND s.account_id = :account AND s.category = :category AND s.at <= :at ORDER BY s.at DESC LIMIT 1"""
 _OF_ACCOUNT = "product_id = :product AND %s.account_id = :account"
-_STANDING_NOW = Prepared(
+_FIRST_NOW = Prepared(
     sa.text(
-        f"""SELECT k.place, {_STANDING % (_WITH_INSTANT, 0, 0)},
+        f"""SELECT ({_SERIES_NOW}) AS newest,
     (SELECT t.bytes FROM stored t WHERE t.{_OF_ACCOUNT % "t"} AND t.kind = '' AND t.name = '') AS total,
     (SELECT MAX(r.at) FROM sample_rounds r WHERE r.{_OF_ACCOUNT % "r"}) AS round_at,
-    (SELECT d.day FROM stored_days d WHERE d.product_id = :product) AS day {_FROM}"""
+    (SELECT d.day FROM stored_days d WHERE d.product_id = :product) AS day"""
     )
 )
+_OTHER_NOW = Prepared(sa.text(f"SELECT ({_SERIES_NOW}) AS newest"))
 
 
 def standing(product_id: int, account_id: int, categories: Sequence[str], at: datetime) -> Question[Standing]:
-    """What stands of some categories of an account at an instant: all that a write there has to know."""
-    series = json.dumps([[product_id, account_id, each] for each in categories])
-    values = {"at0": at, "product": product_id, "account": account_id, "series": series}
+    """What stands of some categories of an account (one at least) at an instant: all that a write there has to know."""
+    mine = {"product": product_id, "account": account_id, "at": at}
+    series = [mine | {"category": each} for each in categories]
 
-    def found(rows: list[Any]) -> Standing:
-        sizes: list[tuple[int, datetime | None]] = [(0, None)] * len(categories)
-        for row in rows:
-            if row.b0 is not None:
-                sizes[row.place - 1] = _size_and_instant(row.b0)
-        [any_row, *_] = rows
-        round_at = None if any_row.round_at is None else in_utc(any_row.round_at)
-        return Standing(sizes, int(any_row.total or 0), round_at, any_row.day)
+    def found(*rows: list[Any]) -> Standing:
+        every = [row for [row] in rows]
+        round_at = None if every[0].round_at is None else in_utc(every[0].round_at)
+        sizes: list[tuple[int, datetime | None]] = [
+            (0, None) if each.newest is None else _size_and_instant(each.newest) for each in every
+        ]
+        return Standing(sizes, int(every[0].total or 0), round_at, every[0].day)
 
-    return Question(_STANDING_NOW, values, found)
+    return Question([(_FIRST_NOW, series[0]), *((_OTHER_NOW, each) for each in series[1:])], found)
 
 
 def _size_and_instant(both: str) -> tuple[int, datetime]:

@@ -26,6 +26,7 @@ from rich.console import Console
 from rich.table import Table
 
 from bench.installation import Size, write
+from bench.served import Caller
 
 PASSWORD = "a-long-enough-passphrase"
 ROLES = {"operator": ("op@msp.example", "MSP"), "client": ("admin@c0.example", "C0")}
@@ -128,34 +129,11 @@ def home_of(folder: Path, size: Size) -> Path:
     return home
 
 
-@dataclass
-class Caller:
-    """Who asks, over one connection."""
-
-    email: str
-
-    def __post_init__(self) -> None:
-        self.connection = http.client.HTTPConnection("127.0.0.1", PORT, timeout=600)
-        self.headers = {"Accept-Encoding": "gzip"}
-        self.ask("POST", "/api/sign-in", {"email": self.email, "password": PASSWORD})
-        self.headers["X-CSRF-Token"] = json.loads(self.ask("GET", "/api/me", zipped=False)[2])["csrf_token"]
-
-    def ask(self, method: str, path: str, body: Any = None, zipped: bool = True) -> tuple[int, str, bytes]:
-        """Status, the request's id and the body of an answer."""
-        headers = dict(self.headers)
-        if not zipped:
-            del headers["Accept-Encoding"]
-        sent = None
-        if body is not None:
-            sent = json.dumps(body)
-            headers["Content-Type"] = "application/json"
-        self.connection.request(method, path, sent, headers)
-        answer = self.connection.getresponse()
-        found = answer.read()
-        cookie = answer.getheader("Set-Cookie")
-        if cookie:
-            self.headers["Cookie"] = cookie.split(";")[0]
-        return answer.status, answer.getheader("X-Request-Id") or "", found
+def signed_in(email: str) -> Caller:
+    """Who asks as somebody."""
+    caller = Caller(PORT)
+    caller.sign_in(email, PASSWORD)
+    return caller
 
 
 @contextmanager
@@ -207,7 +185,7 @@ def cost(home: Path, pids: tuple[int, int], caller: Caller, method: str, path: s
     status, size, request_id = 0, 0.0, ""
     while len(took) < TRIES + 1 and (len(took) < 2 or max(took) < SLOW_SECONDS):
         before, began = sum(map(_cpu, pids)), time.perf_counter()
-        status, request_id, found = caller.ask(method, path, body())
+        status, request_id, found = caller.ask(method, path, body(), zipped=True)
         took.append(time.perf_counter() - began)
         spent.append(sum(map(_cpu, pids)) - before)
         size = len(found) / 1000
@@ -232,7 +210,7 @@ def main() -> None:
         home = home_of(folder, Size(accounts, accounts * 15, accounts // 10))
         with serving(home) as pids:
             for role, (email, _) in ROLES.items():
-                caller = Caller(email)
+                caller = signed_in(email)
                 for name, path in ASKED.items():
                     if not chosen or any(each in name for each in chosen):
                         method, at, body = asked(path)

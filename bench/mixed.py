@@ -7,7 +7,6 @@ person and one grid edit of two cells a second, and the twenty cells applied eac
 
 from __future__ import annotations
 
-import copy
 import http.client
 import json
 import os
@@ -27,8 +26,9 @@ from urllib.parse import quote
 from rich.console import Console
 from rich.table import Table
 
-from bench.http import PORT, ROLES, Caller, _memory, asked, home_of, month, serving, ten_days_ago
+from bench.http import PORT, ROLES, _memory, asked, home_of, month, serving, signed_in, ten_days_ago
 from bench.installation import SEATS, TITLES, Size
+from bench.served import Caller
 
 READERS, THINKS = 16, 1.0
 KEPT_SECONDS = 90.0
@@ -42,7 +42,7 @@ class Mixed:
     def __init__(self, size: Size):
         self.size = size
         self.departments = min(100, size.accounts // 8)
-        self.signed_in = {role: Caller(email) for role, (email, _) in ROLES.items()}
+        self.signed_in = {role: signed_in(email) for role, (email, _) in ROLES.items()}
         self.took: dict[str, list[float]] = defaultdict(list)
         self.failed: dict[str, int] = defaultdict(int)
         self.why: dict[str, str] = {}
@@ -51,9 +51,7 @@ class Mixed:
 
     def caller(self, role: str) -> Caller:
         """One more of a role, over a connection of its own."""
-        found = copy.copy(self.signed_in[role])
-        found.connection, found.headers = http.client.HTTPConnection("127.0.0.1", PORT, timeout=600), {**found.headers}
-        return found
+        return Caller(PORT, self.signed_in[role].headers)
 
     def _ask(self, caller: Caller, kind: str, method: str, path: str, body: Any = None) -> Any:
         caller.headers["Idempotency-Key"] = str(uuid.uuid4())

@@ -9,7 +9,7 @@ import socket
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, NamedTuple
 
 import uvicorn
 from fastapi import FastAPI
@@ -51,28 +51,38 @@ def served(make: Callable[[], FastAPI], workers: int = 1) -> Iterator[int]:
                 each.join()
 
 
+class Answer(NamedTuple):
+    """An answer, read: its status, the request's id, and what it says."""
+
+    status: int
+    request_id: str
+    said: bytes
+
+
 class Caller:
     """Who asks, over one connection that stays open."""
 
     def __init__(self, port: int, headers: dict[str, str] | None = None):
-        self.connection = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
+        self.connection = http.client.HTTPConnection("127.0.0.1", port, timeout=600)
         self.headers = {"Content-Type": "application/json", **(headers or {})}
 
-    def ask(self, method: str, path: str, body: Any = None) -> http.client.HTTPResponse:
-        """An answer, read."""
-        self.connection.request(method, path, None if body is None else json.dumps(body), self.headers)
+    def ask(self, method: str, path: str, body: Any = None, zipped: bool = False) -> Answer:
+        """What is answered; a session that begins with it goes on."""
+        headers = self.headers | ({"Accept-Encoding": "gzip"} if zipped else {})
+        self.connection.request(method, path, None if body is None else json.dumps(body), headers)
         answer = self.connection.getresponse()
-        self.said = answer.read()
-        return answer
+        found = Answer(answer.status, answer.getheader("X-Request-Id") or "", answer.read())
+        cookie = answer.getheader("Set-Cookie")
+        if cookie:
+            self.headers["Cookie"] = cookie.split(";")[0]
+        return found
 
     def post(self, path: str, body: Any) -> None:
         """Ask for something that has to be done."""
         answer = self.ask("POST", path, body)
-        assert answer.status < 300, (answer.status, self.said)
+        assert answer.status < 300, answer
 
     def sign_in(self, email: str, password: str) -> None:
         """Ask as somebody from now on."""
-        answer = self.ask("POST", "/api/sign-in", {"email": email, "password": password})
-        self.headers["Cookie"] = (answer.getheader("Set-Cookie") or "").split(";")[0]
-        self.ask("GET", "/api/me")
-        self.headers["X-CSRF-Token"] = json.loads(self.said)["csrf_token"]
+        self.post("/api/sign-in", {"email": email, "password": password})
+        self.headers["X-CSRF-Token"] = json.loads(self.ask("GET", "/api/me").said)["csrf_token"]

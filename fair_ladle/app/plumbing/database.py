@@ -61,9 +61,8 @@ LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
 """Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a
 lock."""
 CONNECT_SECONDS = 2
-LOOKING, MOST_HELD = 8, 8
-"""Connections kept for what is one statement alone, and snapshots that requests hold between finding out who asks and
-what they answer."""
+MOST_HELD = 8
+"""Snapshots that requests hold between finding out who asks and what they answer."""
 OF_ONE_INSTANT = Prepared(sa.text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"))
 """Before the first statement of a transaction that only reads."""
 LOCKED_AT_ONCE = 1000
@@ -352,20 +351,12 @@ class Database:
             "connect_args": timeouts,
         }
         self.engine = sa.create_engine(url, pool_size=pool_size, isolation_level="READ COMMITTED", **options)
-        alone = {
-            "isolation_level": "AUTOCOMMIT",
-            "skip_autocommit_rollback": True,
-            "pool_size": min(pool_size, LOOKING),
-        }
-        self._looking = sa.create_engine(url, **alone, **options)
         self._held = BoundedSemaphore(MOST_HELD)
         self.clock = Clock()
         self.settings = settings or Settings.read()
-        for engine in (self.engine, self._looking):
-            sa.event.listen(engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
-            watch.count_statements(engine)
+        sa.event.listen(self.engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
+        watch.count_statements(self.engine)
         prepared.send_in_time(self.engine)
-        sa.event.listen(self.engine, "engine_disposed", lambda engine: self._looking.dispose())
 
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:
@@ -437,18 +428,6 @@ class Database:
     def run_repeatable(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case that may be done twice without harm: of a COMMIT that was lost nobody has to find out."""
         return self.attempt(lambda opening: usecase(opening.transaction(), *args, **named), finds_out=True)
-
-    def look(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
-        """A use-case that only reads, and mostly one statement: each sees what is there then, and nothing is begun or
-        ended around it. Begun again after a connection that was lost."""
-        tries = _Tries()
-        while True:
-            try:
-                with self._looking.connect() as connection:
-                    return usecase(Transaction(connection, self.clock, self.settings, {}), *args, **named)
-            except sa.exc.OperationalError as trouble:
-                if not tries.again(trouble):
-                    raise
 
     def snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case that only reads: it sees the facts of one instant, whatever is written meanwhile, and holds nobody

@@ -99,7 +99,7 @@ def origin_of(request: Request) -> str:
 
 def actor(request: Request, db: Db) -> Actor:
     """As ``who_asks`` has it, in a dependency."""
-    return who_asks(request, db, db.begin_snapshot if only_looks(request) else db.look)
+    return who_asks(request, db, db.begin_snapshot if only_looks(request) else db.snapshot)
 
 
 def who_asks(request: Request, db: Database, see: Callable[..., Any]) -> Actor:

@@ -165,7 +165,7 @@ class OwnServer:
             "--character-set-server=utf8mb4",
             f"--innodb-buffer-pool-size={_pool_megabytes()}M",
             "--innodb-log-file-size=512M",
-            "--max-connections=400",
+            "--max-connections=300",
             "--performance-schema=OFF",
             "--local-infile=OFF",
             "--max-allowed-packet=64M",

@@ -189,7 +189,8 @@ class _Route(APIRoute):
                 return await handle(request)
             except RequestValidationError:
                 if judge is not None:
-                    await run_in_threadpool(_judged, judge, request, request.app.state.database)
+                    database: Database = request.app.state.database
+                    await run_in_threadpool(_judged, judge, request, database, database.snapshot)
                 raise
 
         return handle_once
@@ -213,9 +214,9 @@ class _Route(APIRoute):
         return answer
 
 
-def _judged(judge: Judge, request: Request, database: Database, see: Callable[..., Any] | None = None) -> Actor:
-    """Who asks, and may."""
-    who = who_asks(request, database, see or database.look)
+def _judged(judge: Judge, request: Request, database: Database, see: Callable[..., Any]) -> Actor:
+    """Who asks, and may. ``see`` runs a use-case that only reads."""
+    who = who_asks(request, database, see)
     judge(who)
     return who
 

@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable
 from datetime import UTC, datetime
 from functools import partial
+from statistics import median
 from typing import Any
 
 import sqlalchemy as sa
@@ -30,7 +31,7 @@ from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 from fair_ladle.main import create_app
 
-SECONDS, ROUNDS = 2.0, 4
+SECONDS, ROUNDS = 2.0, 5
 CLIENTS = 1, 8, 32
 EMAIL, PASSWORD = "msp@x.example", "only-for-this-measurement"
 OPERATOR = Actor("bench", "", "MSP")
@@ -190,15 +191,17 @@ def _rate(make: Callable[[], Any], clients: int, act: Callable[[Any, int, int], 
     return total / SECONDS
 
 
-def _rates(clients: int, *sides: tuple[Callable[[], Any], Callable[[Any, int, int], None]]) -> list[float]:
-    """The best of each side, taken in turns so that the machine's moods reach all alike."""
+def _rates(clients: int, *sides: tuple[Callable[[], Any], Callable[[Any, int, int], None]]) -> list[list[float]]:
+    """Of each side what it came to, turn by turn: the machine's moods reach all alike."""
     found = [[_rate(make, clients, act) for make, act in sides] for _ in range(ROUNDS)]
-    return [max(each) for each in zip(*found, strict=True)]
+    return [list(each) for each in zip(*found, strict=True)]
 
 
-def _compared(what: str, clients: int, ours: float, against: str, theirs: float) -> Measure:
-    said = f"{ours / theirs:.2f} of the rate"
-    return Measure(f"{what}, {clients} clients", f"{ours:,.0f}/s", against, f"{theirs:,.0f}/s", said)
+def _compared(what: str, clients: int, ours: list[float], against: str, theirs: list[float]) -> Measure:
+    """What lies in the middle of the turns; the ratio is that of those beside each other."""
+    ratio = median(mine / other for mine, other in zip(ours, theirs, strict=True))
+    said, rates = f"{what}, {clients} clients", [f"{median(each):,.0f}/s" for each in (ours, theirs)]
+    return Measure(said, rates[0], against, rates[1], f"{ratio:.2f} of the rate")
 
 
 def measure() -> list[Measure]:

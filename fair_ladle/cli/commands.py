@@ -25,7 +25,7 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.data_import.formats import Expected, instant, number
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database, OutcomeUnknown
+from fair_ladle.app.plumbing.database import WAITED, Again, Database, OutcomeUnknown, code_of
 from fair_ladle.app.plumbing.installation import close_installation, is_demo, make_home, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
@@ -496,6 +496,9 @@ def _begin_again() -> None:
     shutil.rmtree(settings.home / "demo-machines", ignore_errors=True)
 
 
+HELD = "Something else is changing the same here; nothing was changed by this. Try again when it is done."
+
+
 def main() -> None:
     """Run a command; what it cannot do is one message and exit 1."""
     signal.signal(signal.SIGPIPE, signal.SIG_DFL)
@@ -510,8 +513,11 @@ def main() -> None:
         sys.exit(typer_exit(str(trouble)).exit_code)
     except OutcomeUnknown:
         sys.exit(typer_exit("The connection was lost at the last moment; look whether it was done.").exit_code)
+    except Again:
+        sys.exit(typer_exit(HELD).exit_code)
     except sa.exc.OperationalError as trouble:
-        sys.exit(typer_exit(f"The database does not answer: {trouble.orig}").exit_code)
+        said = HELD if code_of(trouble) in WAITED else f"The database does not answer: {trouble.orig}"
+        sys.exit(typer_exit(said).exit_code)
     except Exception as wrong:
         if type(wrong).__module__.startswith(("click", "typer")):
             show_usage = getattr(wrong, "format_message", wrong.__str__)

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import Again, Database
 from fair_ladle.cli import commands
 
 PROJECT = Path(__file__).parents[2]
@@ -67,6 +67,27 @@ def test_a_command_of_its_own_process_says_what_cannot_be_in_words(run) -> None:
     done = run("headroom", "NOBODY", "DISPATCH")
     said = "There is no account 'NOBODY' here."
     assert (done.returncode, said in done.stderr, "Traceback" in done.stderr, done.stdout) == (1, True, False, ""), done
+
+
+@pytest.mark.parametrize(
+    ("trouble", "says"),
+    [
+        (sa.exc.OperationalError("", None, Exception(1205, "Lock wait timeout")), "is changing the same here"),
+        (Again(), "is changing the same here"),
+        (sa.exc.OperationalError("", None, Exception(2002, "Can't connect")), "The database does not answer"),
+    ],
+)
+def test_a_database_that_is_held_by_others_is_not_said_to_be_away(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], trouble: Exception, says: str
+) -> None:
+    def fails(**_: object) -> None:
+        raise trouble
+
+    monkeypatch.setattr(commands, "app", fails)
+    monkeypatch.setattr(commands.signal, "signal", lambda *_: None)
+    with pytest.raises(SystemExit) as ended:
+        commands.main()
+    assert (ended.value.code, says in capsys.readouterr().err) == (1, True)
 
 
 def test_verify_exits_with_1_where_anything_differs(run) -> None:  # type: ignore[no-untyped-def]

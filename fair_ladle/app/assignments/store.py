@@ -118,7 +118,7 @@ def lock_way(
     connection: sa.Connection, pool_id: int, way: Sequence[int], *with_them: Question[Any]
 ) -> tuple[list[Any], list[Any]]:
     """The counters of an account and of some above it, in one message: locked one after the other, the account's own
-    first, which says with whom it may be trusted; then what these questions come to."""
+    first, which says until when the pool holds; then what these questions come to under the locks."""
     asked = [(LOCK_ONE[not at], {"pool": pool_id, "account": each}) for at, each in enumerate(way)]
     locked, *found = ask(connection, Question(asked, lambda *rows: sum(rows, [])), *with_them)
     return locked, found

@@ -84,7 +84,7 @@ def _entries(page: usecases.LogPage) -> list[LogEntry]:
     return found
 
 
-def sought(
+async def sought(
     account: Annotated[str | None, Query(max_length=64)] = None,
     by: Annotated[str | None, Query(max_length=200)] = None,
     kind: Annotated[str | None, Query(max_length=64)] = None,

@@ -116,7 +116,7 @@ def outcome_body(found: Outcome) -> OutcomeBody:
     )
 
 
-def asked_of(
+async def asked_of(
     find: str = Query("", max_length=200),
     account: Text = None,
     group: Text = None,

@@ -10,7 +10,6 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from threading import BoundedSemaphore
 from typing import Any, ClassVar, Protocol, TypeVar
 from weakref import WeakKeyDictionary
 
@@ -61,8 +60,6 @@ LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
 """Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a
 lock."""
 CONNECT_SECONDS = 2
-MOST_HELD = 8
-"""Snapshots that requests hold between finding out who asks and what they answer."""
 OF_ONE_INSTANT = Prepared(sa.text("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"))
 """Before the first statement of a transaction that only reads."""
 LOCKED_AT_ONCE = 1000
@@ -344,14 +341,13 @@ class Database:
     ):
         timeouts = {"connect_timeout": CONNECT_SECONDS} | ({"read_timeout": read_seconds} if read_seconds else {})
         options: dict[str, Any] = {
-            "max_overflow": 30,  # with it, more than there are threads and snapshots held between them
+            "max_overflow": 30,  # with it, more than there are threads
             "pool_pre_ping": False,
             "pool_recycle": 3600,
             "pool_reset_on_return": None,  # who opens a transaction ends it: no ROLLBACK after each COMMIT
             "connect_args": timeouts,
         }
         self.engine = sa.create_engine(url, pool_size=pool_size, isolation_level="READ COMMITTED", **options)
-        self._held = BoundedSemaphore(MOST_HELD)
         self.clock = Clock()
         self.settings = settings or Settings.read()
         sa.event.listen(self.engine, "connect", lambda connection, record: _set_up(connection, read_seconds))
@@ -475,14 +471,10 @@ class AskedDatabase(Database):
         self._begun: tuple[ExitStack, Transaction] | None = None
 
     def begin_snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
-        """As ``snapshot`` does, which then goes on with the facts of the same instant, once. Where many requests hold
-        one already, it does not: whoever needs a connection to go on would wait for those that wait for a thread."""
+        """As ``snapshot`` does, which then goes on with the facts of the same instant, once."""
         tries = _Tries()
         while True:
-            if not self._held.acquire(blocking=False):
-                return super().snapshot(usecase, *args, **named)
             stack = ExitStack()
-            stack.callback(self._held.release)
             try:
                 tx = stack.enter_context(self._of_one_instant())
                 result = usecase(tx, *args, **named)
@@ -511,11 +503,6 @@ class AskedDatabase(Database):
         """As ``Database`` has it; it takes its own time and begins anew."""
         self.end_snapshot()
         return super().stream(usecase, *args, **named)
-
-    @property
-    def has_begun(self) -> bool:
-        """Whether a snapshot is open that nobody has used."""
-        return self._begun is not None
 
     def end_snapshot(self) -> None:
         """Give up the snapshot that is begun, if any."""

@@ -29,7 +29,7 @@ class Form:
     columns: frozenset[str] = frozenset()
 
 
-def form_asked(
+async def form_asked(
     form: Kind = "csv", column: list[Annotated[str, Query(max_length=LONGEST)]] = Query([], max_length=MOST_COLUMNS)
 ) -> Form:
     """What a request wants a table sent as."""

@@ -7,7 +7,6 @@ import secrets
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
-from anyio import CancelScope, to_thread
 from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -40,7 +39,7 @@ LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 
 class Guard:
     """Refuses bodies that are too large and changes from other sites; adds the security headers; turns what nobody
-    expected into an answer with a reference that stands in the log; ends the snapshot that nobody read from.
+    expected into an answer with a reference that stands in the log.
     ``uploads`` are the paths that take files from who carries the cookie of a session, ``open_uploads`` those that take
     them from anybody; ``tell`` hears of every request what it cost."""
 
@@ -96,10 +95,6 @@ class Guard:
                 broken = Problem("unexpected", "Something went wrong", 500, said, {"reference": reference})
                 await problem_response(broken)(scope, receive, answer)
         finally:
-            asked = scope["state"].get("asked")
-            if asked is not None and asked.has_begun:
-                with CancelScope(shield=True):
-                    await to_thread.run_sync(asked.end_snapshot)
             route = scope.get("route")
             watched.route = getattr(route, "path", "") if scope["path"].startswith("/api/") else "page"
             self.tell(request_id, scope["method"], status, watched)

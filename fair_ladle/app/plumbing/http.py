@@ -8,7 +8,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Annotated, Any
 
-from fastapi import Depends, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
 
@@ -69,14 +69,8 @@ def problem_response(problem: Problem, headers: dict[str, str] | None = None) ->
     return JSONResponse(body, problem.status, headers, PROBLEM_TYPE)
 
 
-async def database(request: Request) -> AskedDatabase:
-    """The database this server has open, for one request: whoever guards it ends what it leaves open."""
-    asked: AskedDatabase = AskedDatabase(request.app.state.database)
-    request.state.asked = asked
-    return asked
-
-
-Db = Annotated[AskedDatabase, Depends(database)]
+Db = AskedDatabase
+"""The database this server has open, for one request: a route that names it ``db`` is handed it by its router."""
 
 
 def _within_bounds(at: datetime) -> datetime:
@@ -88,18 +82,13 @@ def _within_bounds(at: datetime) -> datetime:
 
 At = Annotated[AwareDatetime, AfterValidator(_within_bounds)]
 """An instant in a request."""
-Keyed = Annotated[KeyedDatabase, Depends(database)]
-"""The same in a route that changes something, which is handed it with the request's key."""
+Keyed = KeyedDatabase
+"""The same in a route that changes something, with the request's key."""
 
 
 def origin_of(request: Request) -> str:
     """The address a request comes from."""
     return request.client.host if request.client else ""
-
-
-def actor(request: Request, db: Db) -> Actor:
-    """As ``who_asks`` has it, in a dependency."""
-    return who_asks(request, db, db.begin_snapshot if only_looks(request) else db.snapshot)
 
 
 def who_asks(request: Request, db: Database, see: Callable[..., Any]) -> Actor:
@@ -131,7 +120,8 @@ def shown_as(request: Request) -> tuple[str, str] | None:
     return (account, role) if account and role else None
 
 
-Who = Annotated[Actor, Depends(actor)]
+Who = Actor
+"""Who asks: a route that names them ``who`` is handed them by its router."""
 
 
 def written(at: datetime | None) -> str | None:

@@ -12,9 +12,8 @@ from dataclasses import replace
 from functools import wraps
 from typing import Annotated, Any, TypeVar, get_type_hints
 
-from fastapi import APIRouter, Depends, Header, Request, Response
+from fastapi import APIRouter, Header, Request, Response
 from fastapi.concurrency import run_in_threadpool
-from fastapi.dependencies.models import Dependant
 from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import RequestValidationError, ResponseValidationError
 from fastapi.responses import JSONResponse
@@ -26,8 +25,8 @@ from starlette.routing import BaseRoute, Match
 from starlette.types import Receive, Scope, Send
 
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database, Opening
-from fair_ladle.app.plumbing.http import Who, origin_of, who_asks
+from fair_ladle.app.plumbing.database import AskedDatabase, Database, Opening
+from fair_ladle.app.plumbing.http import origin_of, who_asks
 from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
@@ -103,13 +102,6 @@ def _holds(permission: str, for_people: bool) -> Judge:
     return judge
 
 
-def _depends_on(judge: Judge) -> Any:
-    async def judged(who: Who) -> None:  # a thread of its own would cost more than judging
-        judge(who)
-
-    return Depends(judged)
-
-
 def _fingerprint(request: Request) -> str:
     asked = f"{request.method} {request.url.path}?{request.url.query}\n".encode()
     return hashlib.sha256(asked + request.state.sent).hexdigest()
@@ -164,7 +156,6 @@ class _Route(APIRoute):
         self._begins = self.path.split("{")[0]
         if inspect.isfunction(endpoint) and not inspect.iscoroutinefunction(endpoint):
             self.dependant.call = self._answering(endpoint)
-        _ask_once(self.dependant, set())
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
         """As Starlette has it."""
@@ -176,15 +167,15 @@ class _Route(APIRoute):
         """As FastAPI has it. What happens once has to know all that was sent; and where something is not valid, whoever
         may not call it is told that, and nothing else."""
         handle = super().get_route_handler()
-        if not hasattr(self.endpoint, "judge"):
-            return handle
-        judge: Judge | None = self.endpoint.judge
+        judge: Judge | None = getattr(self.endpoint, "judge", None)
+        happens_once = getattr(self.endpoint, "happens_once", False)
 
-        async def handle_once(request: Request) -> Response:
-            try:
-                request.state.sent = await request.body()
-            except ClientDisconnect:
-                raise HTTPException(400, "There was an error parsing the body") from None
+        async def handle_judged(request: Request) -> Response:
+            if happens_once:
+                try:
+                    request.state.sent = await request.body()
+                except ClientDisconnect:
+                    raise HTTPException(400, "There was an error parsing the body") from None
             try:
                 return await handle(request)
             except RequestValidationError:
@@ -193,7 +184,7 @@ class _Route(APIRoute):
                     await run_in_threadpool(_judged, judge, request, database, database.snapshot)
                 raise
 
-        return handle_once
+        return handle_judged
 
     def _answering(self, endpoint: Callable[..., Any]) -> Callable[..., Response]:
         """An endpoint with its answer in JSON, as the framework would write it in one thread more."""
@@ -219,17 +210,6 @@ def _judged(judge: Judge, request: Request, database: Database, see: Callable[..
     who = who_asks(request, database, see)
     judge(who)
     return who
-
-
-def _ask_once(dependant: Dependant, asked: set[Any]) -> None:
-    """Let what is asked for several times be found out by the first: the framework keeps what it found, but goes
-    through what it takes to find it each time."""
-    for each in dependant.dependencies:
-        if each.use_cache and each.call in asked:
-            each.dependencies = []
-        else:
-            _ask_once(each, asked)
-            asked.add(each.call)
 
 
 class Router(APIRouter):
@@ -261,53 +241,80 @@ class Router(APIRouter):
             judge = _in_person if permission == OWN else _holds(permission, for_people)
         if is_unsafe and not getattr(endpoint, "needs_no_key", False):
             endpoint = _keyed(endpoint, judge)
-        elif judge is not None:
-            options["dependencies"] = [*(options.get("dependencies") or []), _depends_on(judge)]
+        else:
+            endpoint = _asked(endpoint, judge, looks)
         super().add_api_route(path, endpoint, **options)
+
+
+class _Handed:
+    """What an endpoint is handed besides what was sent: ``db``, ``who`` and ``request``, as far as it names them."""
+
+    def __init__(self, endpoint: Callable[..., Any]):
+        hints, keyword = get_type_hints(endpoint, include_extras=True), inspect.Parameter.KEYWORD_ONLY
+        given = inspect.signature(endpoint).parameters.values()
+        sent = {each.name: each.replace(annotation=hints[each.name], kind=keyword) for each in given}
+        self.names = {name for name in ("db", "who", "request") if sent.pop(name, None) is not None}
+        self.request = inspect.Parameter("request", keyword, annotation=Request)
+        self.sent = list(sent.values())
+
+    def of(self, **each: Any) -> dict[str, Any]:
+        """Those of these that it names."""
+        return {name: value for name, value in each.items() if name in self.names}
+
+    def show(self, wrapped: Callable[..., Any], judge: Judge | None, *more: inspect.Parameter) -> Callable[..., Any]:
+        """Let the framework see what was sent, with the request and these."""
+        del wrapped.__wrapped__  # type: ignore[attr-defined]
+        wrapped.__signature__ = inspect.Signature([*self.sent, self.request, *more])  # type: ignore[attr-defined]
+        wrapped.__annotations__ = {}
+        wrapped.judge = judge  # type: ignore[attr-defined]
+        return wrapped
+
+
+def _asked(endpoint: Callable[..., Any], judge: Judge | None, looks: bool) -> Callable[..., Any]:
+    """An endpoint with who asks found and judged (None = it is open) in its own thread: where it only looks, in the
+    snapshot that it reads first."""
+    handed = _Handed(endpoint)
+
+    @wraps(endpoint)
+    def asked(request: Request, **arguments: Any) -> Any:
+        database = AskedDatabase(request.app.state.database)
+        try:
+            see = database.begin_snapshot if looks else database.snapshot
+            who = None if judge is None else _judged(judge, request, database, see)
+            return endpoint(**arguments, **handed.of(db=database, who=who, request=request))
+        finally:
+            database.end_snapshot()
+
+    return handed.show(asked, judge)
 
 
 def _keyed(endpoint: Callable[..., Any], judge: Judge | None) -> Callable[..., Any]:
     """An endpoint that happens once, in one transaction; in it who asks is found, and judged (None = it is open)."""
-    hints = get_type_hints(endpoint, include_extras=True)
-    given = [each.replace(annotation=hints[each.name]) for each in inspect.signature(endpoint).parameters.values()]
-    named = {each.name: each.replace(kind=inspect.Parameter.KEYWORD_ONLY) for each in given}
-    assert "db" in named, f"{endpoint.__qualname__} changes something without a database"
-    secret = getattr(endpoint, "answers_a_secret", False)
-    asks_who = named.pop("who", None) is not None
-    asks_request = named.pop("request", None) is not None
-    del named["db"]
+    handed, secret = _Handed(endpoint), getattr(endpoint, "answers_a_secret", False)
+    assert "db" in handed.names, f"{endpoint.__qualname__} changes something without a database"
 
     @wraps(endpoint)
     def once(request: Request, request_key: str | None, **arguments: Any) -> Any:
         database, given_key = request.app.state.database, request_key or secrets.token_hex(16)
-        if asks_request:
-            arguments["request"] = request
+        who: Actor | None = None
 
         def find_key(opening: Opening) -> RequestKey:
+            nonlocal who
             if judge is None:
                 return _key_of_origin(request, given_key)
             who = _judged(judge, request, database, opening.see)
-            if asks_who:
-                arguments["who"] = who
             key = _key_of_actor(who, request, given_key)
             return replace(key, keeps_answer=False) if secret else key
 
         def work(db: KeyedDatabase) -> Any:
-            return endpoint(**arguments, db=db)
+            return endpoint(**arguments, **handed.of(db=db, who=who, request=request))
 
         found = happens_once(database, find_key, work, _packed)
         return _unpacked(found.answer) if isinstance(found, Replayed) else found
 
-    del once.__wrapped__
-    only = inspect.Parameter.KEYWORD_ONLY
-    added = [
-        inspect.Parameter("request", only, annotation=Request),
-        inspect.Parameter("request_key", only, annotation=Key, default=None),
-    ]
-    once.__signature__ = inspect.Signature([*named.values(), *added])  # type: ignore[attr-defined]
-    once.__annotations__ = {}
-    once.judge = judge  # type: ignore[attr-defined]
-    return once
+    key = inspect.Parameter("request_key", inspect.Parameter.KEYWORD_ONLY, annotation=Key, default=None)
+    once.happens_once = True  # type: ignore[attr-defined]
+    return handed.show(once, judge, key)
 
 
 def _packed(answer: Any) -> Any:

@@ -1,8 +1,9 @@
 """Admitting and releasing units for other capabilities: by the engine's rule under locks, a batch whole or not at all.
 
 Locks, in this order: the people concerned by id; claims; then pool by pool the counters on the way up, the deeper
-account first, then by id, and the pool's own row last where promises are not fully backed. What is judged of people
-(one of a family, needs a base, status, account) is judged under their locks.
+account first, then by id (of one account alone, as far as it or the one before it reaches), and the pool's own row last
+where promises are not fully backed. What is judged of people (one of a family, needs a base, status, account) is judged
+under their locks.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """What is stored, written live: asked for under limits like any unit, or reported as it is.
 
-Locks: the counters of the accounts, the deeper first, and those above them as far as a change reaches (a report: up to
-the pools); then samples and what is kept of them, which nobody writes without the counter. Trusted: the caller has
-judged scope.
+Locks: the counters of the accounts, the deeper first, and those above them as far as a change or the one before it
+reaches (a report: up to the pools); then samples and what is kept of them, which nobody writes without the counter.
+Trusted: the caller has judged scope.
 """
 
 from __future__ import annotations

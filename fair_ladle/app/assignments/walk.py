@@ -71,10 +71,10 @@ def walk(
     cushion takes them up; what to add to own and load of each counter, and its clock.
 
     ``asked``: what has to be admitted, where that is more than what changes: a total that is rounded. ``ceiling``: the
-    most that an account may hold, whatever its limits are. ``locked``: what is
-    locked already of an account that alone changes and those above it. Nothing is written before all is admitted:
-    LimitReached where one does not fit, CeilingReached where that is passed, Stale where what is locked cannot be
-    trusted.
+    most that an account may hold, whatever its limits are. ``locked``: the counters
+    that are locked already, of one account that changes alone and of some above it. Nothing is written before all is
+    admitted: LimitReached where one does not fit, CeilingReached where that is passed, Stale where what is locked
+    cannot be trusted.
     """
     asked = asked or changes
     pending: dict[int, dict[int, tuple[int, int]]] = {}

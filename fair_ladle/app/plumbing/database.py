@@ -499,6 +499,11 @@ class AskedDatabase(Database):
                 raise
         return super().snapshot(usecase, *args, **named)
 
+    def attempt(self, work: Callable[[Opening], Result], finds_out: bool = False, rehearses: bool = False) -> Result:
+        """As ``Database`` has it; a thread does not hold a connection while it waits for another one."""
+        self.end_snapshot()
+        return super().attempt(work, finds_out, rehearses)
+
     def stream(self, usecase: Callable[..., Iterator[Result]], *args: Any, **named: Any) -> Iterator[Result]:
         """As ``Database`` has it; it takes its own time and begins anew."""
         self.end_snapshot()

@@ -76,7 +76,7 @@ class Prepared:
         """It with these parameters."""
         stands, names = self._stands, self.names
         values = [
-            _in_utc(value) if type(value := row[name] if name in row else stands[name]) is datetime else value
+            _without_zone(value) if type(value := row[name] if name in row else stands[name]) is datetime else value
             for row in rows
             for name in names
         ]
@@ -221,7 +221,7 @@ def in_utc(at: datetime) -> datetime:
     return at if at.tzinfo is not None else at.replace(tzinfo=UTC)
 
 
-def _in_utc(at: datetime) -> datetime:
+def _without_zone(at: datetime) -> datetime:
     return at if at.tzinfo is None else at.astimezone(UTC).replace(tzinfo=None)
 
 

@@ -21,7 +21,8 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, Move, StatusChange, Terms
+from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
@@ -101,6 +102,35 @@ def test_a_batch_is_all_or_nothing(database: Database, tmp_path: Path) -> None:
     assert headrooms(database)["C3-A"] == 20
     with database.engine.connect() as connection:
         assert connection.scalar(sa.text("SELECT COUNT(*) FROM assignments")) == 0
+    verified(database)
+
+
+def test_what_was_refused_is_given_as_soon_as_it_may_be(database: Database, tmp_path: Path) -> None:
+    """A server that knows the structure as it was does not go on refusing by it."""
+    small(database, tmp_path / "in")
+    take(database, "C0", "before")
+
+    def change(*changes: Change) -> None:
+        database.run(apply_changes, COMMAND_LINE, list(changes), "a test")
+
+    change(StatusChange(account="C0", status="suspended"))
+    with pytest.raises(Refused, match="Client 0 is suspended"):
+        take(database, "C0", "while")
+    change(StatusChange(account="C0", status="active", was="suspended"))
+    take(database, "C0", "after")
+    of_c1 = [Wanted("C0-B", "BOX", "theirs")]
+    with pytest.raises(Refused, match="no account"):
+        database.run(assignments.assign, actor_of("C1"), of_c1)
+    change(Move(account="C0-B", parent="C1"))
+    database.run(assignments.assign, actor_of("C1"), of_c1)
+    with pytest.raises(Refused, match="no product"):
+        database.run(assignments.assign, OPERATOR, [Wanted("C0", "CRATE", "x")])
+    new = {
+        "products": DEVICES.splitlines()[0] + "\nCRATE,Crate,V,device,device,,,,\n",
+        "lots": LOT.format(1, "").replace("BOX", "CRATE"),
+    }
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(new, tmp_path / "more")))
+    database.run(assignments.assign, OPERATOR, [Wanted("C0", "CRATE", "x")])
     verified(database)
 
 

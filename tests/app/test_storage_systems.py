@@ -16,7 +16,7 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import usecases as checks
 from fair_ladle.app.devices import usecases as devices
-from fair_ladle.app.drafts.change_types import AllocationChange, NewAccount, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, NewAccount, StatusChange, Terms
 from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.personal_storage import usecases as personal_storage
@@ -202,6 +202,28 @@ def test_a_persons_own_limit_stops_at_once_or_after_its_grace(demo: Database, ke
         demo.run(usecases.write, key, where, 10**6)
     limited("tell")
     demo.run(usecases.write, key, where, 10**6)
+
+
+def test_what_may_be_written_is_what_is_written(demo: Database, key: str) -> None:
+    """The answer before a write says what stops it: a folder's limit, one that is archived, an account suspended."""
+    place, here = (P, HARBOUR, "CHARTS"), Where(HARBOUR, folder="CHARTS")
+    demo.run(usecases.write, key, here, GB)
+    demo.run(folders.put, OLDQUAY, *place, FolderTerms("Charts", None, 2000, True))
+
+    def stops(why: str) -> None:
+        found = demo.run(usecases.may_write, key, here, GB + 10**6)
+        assert not found.admitted and why in found.sentence
+        with pytest.raises(Refused, match=why):
+            demo.run(usecases.write, key, here, GB + 10**6)
+
+    assert demo.run(usecases.may_write, key, here, GB).admitted
+    stops("Charts may store 2 GB, and would store 2.001 GB")
+    demo.run(folders.set_state, OLDQUAY, *place, "archived")
+    stops("Charts is archived")
+    for status, was in (("suspended", None), ("active", "suspended")):
+        change = StatusChange(account=HARBOUR, status=status, was=was)
+        demo.run(apply_changes, COMMAND_LINE, [change], "a test")
+        stops("is suspended" if was is None else "Charts is archived")
 
 
 @pytest.mark.parametrize(

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from threading import Lock
-from typing import Any
+from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.prepared import Question
-from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.core.calendar import local_day
+
+Result = TypeVar("Result")
 
 
 @dataclass(frozen=True)
@@ -54,6 +57,12 @@ class Place:
         inside = self.in_scope(scope) and all(code != scope for _, code, _ in self.way_up[:at])
         name = self.way_up[at][2] if inside else f"An account above {self.way_up[0][2]}"
         return f"{name} is {status}: what there is stays, and nothing new is given out."
+
+    def judge_restraint(self, scope: str | None) -> None:
+        """Refused where nothing new is given out here."""
+        why = self.why_restrained(scope)
+        if why is not None:
+            raise conflict(why)
 
     def in_scope(self, scope: str | None) -> bool:
         """Whether an account (None = the installation) stands on the way up."""
@@ -110,10 +119,12 @@ class Directory:
             raise not_found("account", account)
         return place
 
-    def lock_way(self, tx: Transaction, place: Place, *with_them: Question[Any]) -> tuple[list[Any], list[Any]]:
-        """Lock a place's counter, and in the same message those above it as far as it was needed the last time: which
-        they are, and what these questions come to under the locks."""
-        count = self.reached.get((place.pool_id, place.account_id), 1)
+    def lock_way(
+        self, tx: Transaction, place: Place, *with_them: Question[Any], goes_up: bool = True
+    ) -> tuple[list[Any], list[Any]]:
+        """Lock a place's counter, and in the same message, if what happens there goes up, those above it as far as it
+        was needed the last time: which they are, and what these questions come to under the locks."""
+        count = self.reached.get((place.pool_id, place.account_id), 1) if goes_up else 1
         way = [each for each, _, _ in place.to_owner[:count]]
         return store.lock_way(tx.connection, place.pool_id, way, *with_them)
 
@@ -140,6 +151,38 @@ def directory(tx: Transaction) -> Directory:
         with _lock:
             _kept[tx.installation] = found
     return found
+
+
+def directory_now(tx: Transaction) -> Directory:
+    """The directory of the structure as it is."""
+    if directory(tx).number != accounts_service.structure_number(tx):
+        forget(tx)
+    return directory(tx)
+
+
+def by_directory(tx: Transaction, judge: Callable[[Directory], Result]) -> Result:
+    """What is judged by the directory. What it refuses is judged once more by the structure as it is, if that is
+    another one: whoever takes something finds that out under the locks, but nobody comes to these who is refused."""
+    known = directory(tx)
+    try:
+        return judge(known)
+    except Refused:
+        now = directory_now(tx)
+        if now is known:
+            raise
+    return judge(now)
+
+
+def place_now(tx: Transaction, account: str, product: Product, scope: str | None) -> tuple[Place, Directory]:
+    """Where an account's units of a product are counted today, and the directory that says so."""
+    return by_directory(
+        tx, lambda known: (known.place(tx, local_day(tx.now, known.zone), account, product, scope), known)
+    )
+
+
+def product_now(tx: Transaction, code: str) -> Product:
+    """A product of which units are assigned, by its code."""
+    return by_directory(tx, lambda known: known.product(code))
 
 
 def forget(tx: Transaction) -> None:

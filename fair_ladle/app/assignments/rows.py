@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import NamedTuple
 
 
 @dataclass(frozen=True)
@@ -18,6 +19,14 @@ class StepUp:
     fresh_until: datetime | None
     backed: bool | None
     status: str | None
+
+
+class PoolNow(NamedTuple):
+    """Until when a pool's counters hold, the structure's number, and what the pool's accounts use in all (grains)."""
+
+    fresh_until: datetime | None
+    structure: int
+    used: int
 
 
 @dataclass(frozen=True)

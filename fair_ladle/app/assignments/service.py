@@ -13,7 +13,7 @@ from collections.abc import Collection, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -24,7 +24,16 @@ from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import ceilings, claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.assignments.many import MOST_AT_ONCE, AtLimit
-from fair_ladle.app.assignments.places import Directory, Place, directory, forget
+from fair_ladle.app.assignments.places import (
+    Directory,
+    Place,
+    by_directory,
+    directory_now,
+    forget,
+    place_now,
+    product_now,
+)
+from fair_ladle.app.assignments.rows import PoolNow
 from fair_ladle.app.assignments.walk import CeilingReached, LimitReached, Stale, begin_clocks, caps_now, rung, walk
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people
@@ -71,11 +80,7 @@ def _anew(tx: Transaction, product: Product) -> Again:
 
 def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     """Assign units, all or none; when. Refused with the ladder where a limit stops one of them."""
-    placed = _placed(tx, actor, wanted)
-    for place in placed.places.values():
-        restrained = place.why_restrained(actor.scope)
-        if restrained:
-            raise conflict(restrained)
+    placed = _placed(tx, actor, wanted, is_new=True)
     products = placed.directory.products
     ceilings.judge_at_once(tx, actor, wanted, placed.places)
     _lock_people(tx, products, wanted)
@@ -116,7 +121,7 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
 
 def release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     """Release units, all or none; when. Refused where one of them is not assigned."""
-    placed = _placed(tx, actor, wanted)
+    placed = _placed(tx, actor, wanted, is_new=False)
     _lock_people(tx, placed.directory.products, wanted)
     products = list({place.product.id: place.product for place in placed.places.values()}.values())
     there: dict[tuple[int, int, str], list[int]] = defaultdict(list)
@@ -139,16 +144,22 @@ def release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime
     return at
 
 
-def _placed(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> Placed:
-    """Find the places within the actor's scope."""
+def _placed(tx: Transaction, actor: Actor, wanted: Sequence[Wanted], is_new: bool) -> Placed:
+    """Find the places within the actor's scope; refused where something new is given out that is not to be."""
     if not wanted or len(wanted) > MOST_AT_ONCE:
         raise invalid(f"Between 1 and {MOST_AT_ONCE} units at once; here are {len(wanted)}.", "units")
     if len(set(wanted)) < len(wanted):
         raise invalid("The same unit is there twice.", "units")
-    known = directory(tx)
-    day = local_day(tx.now, known.zone)
     pairs = sorted({(each.account, each.product) for each in wanted})
-    return Placed(known, {pair: known.place(tx, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs})
+
+    def judged(known: Directory) -> Placed:
+        day = local_day(tx.now, known.zone)
+        places = {pair: known.place(tx, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs}
+        for place in places.values() if is_new else ():
+            place.judge_restraint(actor.scope)
+        return Placed(known, places)
+
+    return by_directory(tx, judged)
 
 
 def _lock_people(tx: Transaction, products: Mapping[str, Product], wanted: Sequence[Wanted]) -> None:
@@ -189,23 +200,31 @@ def _walk_all(
     return writes
 
 
-def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder, list[Any], int]:
-    """The ladder of a place by its live counters, its rungs, and what its pool may promise."""
-    rows = store.read(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
+class LiveLadder(NamedTuple):
+    """A ladder by live counters, its rungs, what the pool may promise, and the pool as it is."""
+
+    ladder: Ladder
+    rungs: list[Any]
+    promisable: int
+    pool: PoolNow
+
+
+def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> LiveLadder:
+    """The ladder of a place by its live counters."""
+    rows, pool = store.read_with_pool(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
     if len(rows) < len(place.to_owner):
         raise _anew(tx, place.product)
     caps = caps_now(tx, place.pool_id, list(rows.values()))
     rungs = [rung(rows[each], code, tx.now, zone, caps.get(each)) for each, code, _ in place.to_owner]
     owner = rows[place.to_owner[-1][0]]
     assert owner.physical is not None and owner.promisable is not None
-    left = owner.physical - store.used(tx.connection, place.pool_id)
-    return ladder(rungs, owner.promisable, left), rungs, owner.promisable
+    return LiveLadder(ladder(rungs, owner.promisable, owner.physical - pool.used), rungs, owner.promisable, pool)
 
 
 def stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to; without any
     figure for whom no account's are."""
-    found, rungs, promisable = live_ladder(tx, place, zone)
+    found, rungs, promisable, _ = live_ladder(tx, place, zone)
     room = found.headroom or 0
     if actor.people_of is not None:
         said = f"No {place.product.unit} of {place.product.name} left."
@@ -238,7 +257,7 @@ def _by_pool(
     the actor has a ceiling of any; those of accounts without a pool are left out."""
     if not actor.limits.bounds(product.code):
         return {}
-    known, found = directory(tx), defaultdict[str, list[Wanted]](list)
+    known, found = directory_now(tx), defaultdict[str, list[Wanted]](list)
     day = local_day(tx.now, known.zone)
     for account, username in whom:
         with suppress(Refused):  # no pool reaches the account: the reason stands beside each of them
@@ -254,8 +273,7 @@ def above_ceiling(detail: str) -> Refused:
 
 def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
     """How many more of a product (grains) an account can take now by its live counters, whatever the actor may see."""
-    known = directory(tx)
-    place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
+    place, known = place_now(tx, account, product, actor.scope)
     headroom = live_ladder(tx, place, known.zone)[0].headroom
     assert headroom is not None  # what the pool may promise is always a limit
     return headroom
@@ -287,9 +305,8 @@ def what_speaks_against(
 def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str, str]]) -> None:
     """Refused where what layers gave by the actor's change (account's code, username, product) is above a ceiling of
     theirs."""
-    known = directory(tx)
     for code in sorted({code for _, _, code in granted}):
-        product = known.product(code)
+        product = product_now(tx, code)
         whom = [(account, username) for account, username, each in granted if each == code]
         for owner, units in _by_pool(tx, actor, product, whom).items():
             most = actor.limits.ceiling(owner, code).at_once
@@ -298,7 +315,7 @@ def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str
                     f"You may give at most {product.said(most)} of {product.name} in one change; this gives "
                     f"{product.said(len(units))}."
                 )
-            place = known.place(tx, local_day(tx.now, known.zone), units[0].account, product, actor.scope)
+            place, _ = place_now(tx, units[0].account, product, actor.scope)
             bound = ceilings.in_all(actor, place)
             if bound is not None:
                 load = store.read(tx.connection, place.pool_id, [bound[0]])[bound[0]].load

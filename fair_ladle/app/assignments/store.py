@@ -12,7 +12,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.allocations.tables import LOCK_ORDER, branch_use, counters, use_changes
-from fair_ladle.app.assignments.rows import StepUp, UseChange
+from fair_ladle.app.assignments.rows import PoolNow, StepUp, UseChange
 from fair_ladle.app.plumbing import rehearsal
 from fair_ladle.app.plumbing.database import Transaction, batched, fetch, lock_rows
 from fair_ladle.app.plumbing.prepared import Prepared, Question, ask
@@ -62,13 +62,16 @@ def rehearse(tx: Transaction, product_ids: Collection[int]) -> None:
 _of_one = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
 _of_some = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True)))
 _figures = [each for each in c.c if each.name not in ("pool_id", "depth", "physical")]
-_trust = [
-    sa.select(pools.c.fresh_until).where(pools.c.id == c.c.pool_id).scalar_subquery().label("fresh_until"),
-    sa.select(pools.c.backed).where(pools.c.id == c.c.pool_id).scalar_subquery().label("backed"),
+_structure = (
     sa.select(generations.c.number)
     .where(generations.c.name == sa.literal_column("'structure'"))
     .scalar_subquery()
-    .label("structure"),
+    .label("structure")
+)
+_trust = [
+    sa.select(pools.c.fresh_until).where(pools.c.id == c.c.pool_id).scalar_subquery().label("fresh_until"),
+    sa.select(pools.c.backed).where(pools.c.id == c.c.pool_id).scalar_subquery().label("backed"),
+    _structure,
 ]
 LOCK_ONE = {
     trust: Prepared(sa.select(*_figures, *(_trust if trust else [])).where(*_of_one).with_for_update())
@@ -200,6 +203,39 @@ def followers(connection: sa.Connection, products: Collection[str] | None) -> li
     return fetch(connection, sa.select(c).where(wanted), CounterRecord)
 
 
+def _pool_now() -> Prepared:
+    b, u = branch_use, use_changes
+    added = sa.select(b.c.used).where(b.c.pool_id == pools.c.id, b.c.account_id == pools.c.owner_id)
+    changed = sa.select(sa.func.sum(u.c.change)).where(u.c.pool_id == pools.c.id)
+    sums = [sa.func.coalesce(each.scalar_subquery(), 0) for each in (added, changed)]
+    wanted = sa.select(pools.c.fresh_until, _structure, (sums[0] + sums[1]).label("used"))
+    return Prepared(wanted.where(pools.c.id == sa.bindparam("pool")))
+
+
+POOL_NOW = _pool_now()
+"""Σ own of a pool is what is added up of its owner's branch and what is not added up yet, both as of one instant: to
+add up its counters takes as long as there are accounts."""
+
+
+@cache
+def _counters_of(count: int) -> Prepared:
+    mine = c.c.account_id.in_([sa.bindparam(f"account{at}") for at in range(count)])
+    return Prepared(sa.select(c).where(c.c.pool_id == sa.bindparam("pool"), mine))
+
+
+def read_with_pool(
+    connection: sa.Connection, pool_id: int, account_ids: Sequence[int]
+) -> tuple[dict[int, CounterRecord], PoolNow]:
+    """A few counters of a pool as they stand, not locked, and what the pool itself comes to."""
+    wanted = {f"account{at}": each for at, each in enumerate(account_ids)}
+    counted = Question([(_counters_of(len(account_ids)), {"pool": pool_id, **wanted})], lambda rows: rows)
+    rows, now = ask(connection, counted, Question([(POOL_NOW, {"pool": pool_id})], lambda rows: rows[0]))
+    used = int(now.used)
+    if rehearsal.of(connection) is not None:  # uses are not added up there
+        used = int(connection.scalar(sa.select(sa.func.sum(c.c.own)).where(c.c.pool_id == pool_id)) or 0)
+    return {row.account_id: row for row in rows}, PoolNow(now.fresh_until, now.structure, used)
+
+
 def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, CounterRecord]:
     """Counters as they stand, not locked."""
     rows = fetch(connection, sa.select(c).where(c.c.pool_id == pool_id, c.c.account_id.in_(account_ids)), CounterRecord)
@@ -244,13 +280,6 @@ def lock_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list
     """The pools' own rows, locked."""
     return fetch(
         connection, sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id).with_for_update(), PoolRecord
-    )
-
-
-def used(connection: sa.Connection, pool_id: int) -> int:
-    """Σ own of a pool."""
-    return int(
-        connection.scalar(sa.select(sa.func.coalesce(sa.func.sum(c.c.own), 0)).where(c.c.pool_id == pool_id)) or 0
     )
 
 

@@ -18,13 +18,13 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
+from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.assignments import counters, service, store
-from fair_ladle.app.assignments.places import Place, directory, forget
+from fair_ladle.app.assignments.places import Directory, Place, by_directory, forget, place_now
 from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, walk
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
-from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import local_day
@@ -36,27 +36,36 @@ LONGEST_LOCKED = timedelta(minutes=1)
 TICK = timedelta(microseconds=1)
 
 
-def ladder_now(tx: Transaction, actor: Actor, account: str, product: Product) -> tuple[Ladder, dict[str, Any]]:
-    """How much more an account can store by its counters as they stand, and the ladder as the actor may see it."""
-    known = directory(tx)
-    place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
-    found, rungs, promisable = service.live_ladder(tx, place, known.zone)
+def ladder_now(
+    tx: Transaction, actor: Actor, account: str, product: Product
+) -> tuple[Ladder, dict[str, Any], str | None]:
+    """How much more an account can store by its counters as they stand, the ladder as the actor may see it, and why
+    nothing more is stored there whatever the room, if so."""
+    place, known = place_now(tx, account, product, actor.scope)
+    found, rungs, promisable, pool = service.live_ladder(tx, place, known.zone)
+    if not is_fresh(pool.fresh_until, tx.now) or pool.structure != known.number:
+        raise _anew(tx, product)
     names = {code: name for _, code, name in place.way_up}
-    return found, ladder_members(found, rungs, product, promisable, actor, names)
+    members = ladder_members(found, rungs, product, promisable, actor, names)
+    return found, members, place.why_restrained(actor.scope)
 
 
 def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, by: Mapping[str, int]) -> None:
     """Let categories of an account store so many bytes more (less, below 0), all or none. What raises the account's
     total is admitted like any unit, refused with the ladder where a limit stops it: never by less than what is to be
     written, however a total is rounded. A category gives no more than it holds."""
-    known = directory(tx)
-    place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
-    why = place.why_restrained(actor.scope)
-    if why is not None and sum(by.values()) > 0:
-        raise conflict(why)
-    until = tx.now + LONGEST_LOCKED
-    locked, [there] = known.lock_way(tx, place, usage.standing(product, place.account_id, list(by), until))
-    if not locked or locked[0].account_id != place.account_id:
+
+    def judged(known: Directory) -> tuple[Place, Directory]:
+        place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
+        if sum(by.values()) > 0:
+            place.judge_restraint(actor.scope)
+        return place, known
+
+    place, known = by_directory(tx, judged)
+    until, goes_up = tx.now + LONGEST_LOCKED, sum(by.values()) != 0
+    standing = usage.standing(product, place.account_id, list(by), until)
+    locked, [there] = known.lock_way(tx, place, standing, goes_up=goes_up)
+    if not locked or locked[0].account_id != place.account_id or locked[0].structure != known.number:
         raise _anew(tx, product)
     newest = [each.at for each in there.levels.values() if each.at is not None]
     at = max([tx.now, *(each + TICK for each in newest)])
@@ -75,7 +84,8 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
         raise _anew(tx, product) from None
     except LimitReached:
         raise service.stopped(tx, actor, place, whole, known.zone) from None
-    known.note_reach(place, writes)
+    if goes_up:
+        known.note_reach(place, writes)
     begin_clocks(writes, at)
     if writes:
         store.write(tx.connection, writes)

@@ -9,7 +9,7 @@ from datetime import datetime
 from fair_ladle.app.allocations import keeping
 from fair_ladle.app.assignments import claims, counters, service
 from fair_ladle.app.assignments.eligibility import Wanted
-from fair_ladle.app.assignments.places import directory
+from fair_ladle.app.assignments.places import product_now
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import memberships
 from fair_ladle.app.plumbing.actor import Actor
@@ -21,10 +21,9 @@ from fair_ladle.app.usage import service as usage
 
 def assign(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     """Assign units, all or none; when. Refused with the ladder where a limit stops one of them."""
-    products = directory(tx).products
     for each in wanted:
-        product = products.get(each.product)
-        if product is not None and product.measure == "item":
+        product = product_now(tx, each.product)
+        if product.measure == "item":
             raise invalid(
                 f"{product.name} is numbered: assign its numbers under Numbers, with what they need.", "product"
             )

@@ -288,15 +288,15 @@ def let_go(tx: Transaction, number: int) -> None:
     _log(tx, Actor("schedule", "", None), "shared folder deleted", row.code, row.account_id, None)
 
 
-def why_stopped(tx: Transaction, product: Product, account_id: int, code: str) -> str | None:
-    """Why nothing more is written to a folder; None where it is. What it stores is counted already."""
+def why_stopped(tx: Transaction, product: Product, account_id: int, code: str, more: int = 0) -> str | None:
+    """Why so many grains more are not written to a folder; None where they are."""
     mine = [f.c.account_id == account_id, f.c.product_id == product.id, f.c.code == code]
     row = tx.connection.execute(sa.select(f).where(*mine)).first()
     if row is None:
         return None
     if row.archived_at is not None:
         return f"{row.name} is archived; nothing more is written to it."
-    stored = usage.grains(usage.stored_of_category(tx, product, account_id, _category(code)))
+    stored = usage.grains(usage.stored_of_category(tx, product, account_id, _category(code))) + more
     if row.stops and row.grains is not None and stored > row.grains:
         return f"{row.name} may store {product.said(row.grains)}, and would store {product.said(stored)}."
     return None

@@ -9,22 +9,35 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import batched, fetch, lock_rows
+from fair_ladle.app.plumbing.database import batched, fetch
+from fair_ladle.app.plumbing.prepared import Prepared, Question, ask
 from fair_ladle.app.storage_systems.rows import ReservationRecord, UnplacedRecord, UnplacedSums
 from fair_ladle.app.storage_systems.tables import storage_reservations, unplaced_reports
 
 r, u = storage_reservations, unplaced_reports
 
 
+_SAID = ("token_hash", "key_id", "product_id", "account_id", "category", "bytes", "until")
+_RESERVE = Prepared(sa.insert(r).values({name: sa.bindparam(name) for name in _SAID}))
+_MINE = r.c.token_hash == sa.bindparam("hash")
+_TOUCH = Prepared(sa.update(r).where(_MINE).values(touched=r.c.touched + 1))
+_LOCKED = Prepared(sa.select(r).where(_MINE))
+_END = Prepared(
+    sa.update(r)
+    .where(r.c.id == sa.bindparam("number"))
+    .values(ended_at=sa.bindparam("at"), outcome=sa.bindparam("how"))
+)
+
+
 def reserve(connection: sa.Connection, row: dict[str, Any]) -> None:
     """Keep a reservation."""
-    connection.execute(sa.insert(r).values(row))
+    _RESERVE.run_later(connection, row)
 
 
 def lock_reservation(connection: sa.Connection, token_hash: str) -> ReservationRecord | None:
     """A reservation by its token, locked by a write; None where there is none."""
-    number = connection.scalar(sa.select(r.c.id).where(r.c.token_hash == token_hash))
-    return None if number is None else lock_rows(connection, r, [number])[0]
+    mine = {"hash": token_hash}
+    return ask(connection, Question([(_TOUCH, mine), (_LOCKED, mine)], lambda _, rows: next(iter(rows), None)))[0]  # type: ignore[no-any-return]
 
 
 def lapsed(connection: sa.Connection, now: datetime, limit: int) -> list[ReservationRecord]:
@@ -35,7 +48,7 @@ def lapsed(connection: sa.Connection, now: datetime, limit: int) -> list[Reserva
 
 def end(connection: sa.Connection, number: int, at: datetime, outcome: str) -> None:
     """End a reservation."""
-    connection.execute(sa.update(r).where(r.c.id == number).values(ended_at=at, outcome=outcome))
+    _END.run_later(connection, {"number": number, "at": at, "how": outcome})
 
 
 def keep_unplaced(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:

@@ -164,9 +164,11 @@ def may_write(tx: Transaction, key: str, where: Where, size: int) -> Answer:
     found = _key(tx, key)
     place = _one_place(tx, found, where)
     whole = -(-_size(size) // BYTES_PER_GRAIN)
-    room, members = storing.ladder_now(tx, found.actor, place.account, found.product)
+    room, members, stopped = storing.ladder_now(tx, found.actor, place.account, found.product)
+    stopped = stopped or _folder_full(tx, found, place, whole)
     mine = _limit(tx, found, place)
-    stopped = None if mine is None else _past(tx, found, mine, place, whole, _since(tx, found, place))
+    if stopped is None and mine is not None:
+        stopped = _past(tx, found, mine, place, whole, _since(tx, found, place))
     fits = room.headroom is None or whole <= room.headroom
     sentence = stopped or members["sentence"]
     limit, used = (None, None) if mine is None else (mine.limit, mine.used)
@@ -275,10 +277,9 @@ def _since(tx: Transaction, key: _Key, place: Place) -> datetime | None:
 
 def _judge_limit(tx: Transaction, key: _Key, place: Place) -> None:
     """Refused where what was just counted is over the person's own limit, or the folder's, and that stops."""
-    if place.category.startswith("folder/"):
-        why = folders.why_stopped(tx, key.product, place.account_id, place.category.split("/")[1])
-        if why is not None:
-            raise Refused(Problem("at-limit", "No room for that", 409, why, {"folder": place.category}))
+    why = _folder_full(tx, key, place)
+    if why is not None:
+        raise Refused(Problem("at-limit", "No room for that", 409, why, {"folder": place.category}))
     mine = _limit(tx, key, place)
     if mine is None or mine.limit is None or place.person is None:
         return
@@ -287,6 +288,12 @@ def _judge_limit(tx: Transaction, key: _Key, place: Place) -> None:
     stopped = _past(tx, key, mine, place, 0, since)
     if stopped is not None:
         raise Refused(Problem("at-limit", "No room for that", 409, stopped, {"person": place.category}))
+
+
+def _folder_full(tx: Transaction, key: _Key, place: Place, more: int = 0) -> str | None:
+    if not place.category.startswith("folder/"):
+        return None
+    return folders.why_stopped(tx, key.product, place.account_id, place.category.split("/")[1], more)
 
 
 def _past(

@@ -318,7 +318,7 @@ def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str
             place, _ = place_now(tx, units[0].account, product, actor.scope)
             bound = ceilings.in_all(actor, place)
             if bound is not None:
-                load = store.read(tx.connection, place.pool_id, [bound[0]])[bound[0]].load
+                load = store.read(tx.connection, place.pool_id, bound[0]).load
                 if load > bound[1]:
                     raise ceilings.too_much(actor, place, load)
 

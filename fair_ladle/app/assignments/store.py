@@ -217,29 +217,26 @@ POOL_NOW = _pool_now()
 add up its counters takes as long as there are accounts."""
 
 
-@cache
-def _counters_of(count: int) -> Prepared:
-    mine = c.c.account_id.in_([sa.bindparam(f"account{at}") for at in range(count)])
-    return Prepared(sa.select(c).where(c.c.pool_id == sa.bindparam("pool"), mine))
+READ_ONE = Prepared(sa.select(c).where(*_of_one))
 
 
 def read_with_pool(
     connection: sa.Connection, pool_id: int, account_ids: Sequence[int]
 ) -> tuple[dict[int, CounterRecord], PoolNow]:
-    """A few counters of a pool as they stand, not locked, and what the pool itself comes to."""
-    wanted = {f"account{at}": each for at, each in enumerate(account_ids)}
-    counted = Question([(_counters_of(len(account_ids)), {"pool": pool_id, **wanted})], lambda rows: rows)
-    rows, now = ask(connection, counted, Question([(POOL_NOW, {"pool": pool_id})], lambda rows: rows[0]))
+    """A few counters of a pool as they stand, not locked, each by its key, and what the pool itself comes to."""
+    wanted = [(READ_ONE, {"pool": pool_id, "account": each}) for each in account_ids]
+    pool = Question([(POOL_NOW, {"pool": pool_id})], lambda rows: rows[0])
+    rows, now = ask(connection, Question(wanted, lambda *found: sum(found, [])), pool)
     used = int(now.used)
     if rehearsal.of(connection) is not None:  # uses are not added up there
         used = int(connection.scalar(sa.select(sa.func.sum(c.c.own)).where(c.c.pool_id == pool_id)) or 0)
     return {row.account_id: row for row in rows}, PoolNow(now.fresh_until, now.structure, used)
 
 
-def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, CounterRecord]:
-    """Counters as they stand, not locked."""
-    rows = fetch(connection, sa.select(c).where(c.c.pool_id == pool_id, c.c.account_id.in_(account_ids)), CounterRecord)
-    return {row.account_id: row for row in rows}
+def read(connection: sa.Connection, pool_id: int, account_id: int) -> CounterRecord:
+    """A counter as it stands, not locked."""
+    found: CounterRecord = READ_ONE.run(connection, {"pool": pool_id, "account": account_id})[0]
+    return found
 
 
 def read_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[CounterRecord]:

@@ -77,10 +77,11 @@ class Caller:
             self.headers["Cookie"] = cookie.split(";")[0]
         return found
 
-    def post(self, path: str, body: Any) -> None:
-        """Ask for something that has to be done."""
+    def post(self, path: str, body: Any) -> bytes:
+        """Ask for something that has to be done; what is said to it."""
         answer = self.ask("POST", path, body)
         assert answer.status < 300, answer
+        return answer.said
 
     def sign_in(self, email: str, password: str) -> None:
         """Ask as somebody from now on."""

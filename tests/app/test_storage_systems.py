@@ -189,9 +189,11 @@ def test_a_persons_own_limit_stops_at_once_or_after_its_grace(demo: Database, ke
     assert not found.admitted and found.person_used == used and mine.title in found.sentence
     with pytest.raises(Refused, match="default of Old Quay Ferries"):
         demo.run(usecases.reserve, key, where, 3 * GB, 60)
-    demo.run(usecases.reserve, key, where, GB, 600)
+    token, _ = demo.run(usecases.reserve, key, where, GB, 600)
     with pytest.raises(Refused):
         demo.run(usecases.reserve, key, Where(person=mine.name, part="mail"), 2 * GB, 60)
+    with pytest.raises(Refused, match="default of Old Quay Ferries"):
+        demo.run(usecases.commit, key, token, 3 * GB)
     limited("grace", 3)
     demo.run(usecases.write, key, where, 3 * GB)
     demo.clock.shift += timedelta(days=2)
@@ -218,6 +220,10 @@ def test_what_may_be_written_is_what_is_written(demo: Database, key: str) -> Non
 
     assert demo.run(usecases.may_write, key, here, GB).admitted
     stops("Charts may store 2 GB, and would store 2.001 GB")
+    token, _ = demo.run(usecases.reserve, key, here, GB, 60)
+    with pytest.raises(Refused, match="Charts may store 2 GB"):
+        demo.run(usecases.commit, key, token, GB + 10**6)
+    demo.run(usecases.cancel, key, token)
     demo.run(folders.set_state, OLDQUAY, *place, "archived")
     stops("Charts is archived")
     for status, was in (("suspended", None), ("active", "suspended")):

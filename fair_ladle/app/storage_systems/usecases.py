@@ -208,9 +208,11 @@ def commit(tx: Transaction, key: str, token: str, size: int | None) -> None:
     found = _key(tx, key)
     row = _reservation(tx, found, token)
     written = row.bytes if size is None else _size(size)
-    account = found.accounts.tree.codes[found.accounts.row_of_id[row.account_id]]
     change = {_held(row.category): -row.bytes, row.category: written}
+    account = _account(found, row)
     storing.change_sizes(tx, found.actor, account, found.product, change)
+    if written > row.bytes:
+        _judge_limit(tx, found, _one_place(tx, found, Where(account, category=row.category)))
     store.end(tx.connection, row.id, tx.now, "committed")
 
 
@@ -218,8 +220,7 @@ def cancel(tx: Transaction, key: str, token: str) -> None:
     """Nothing is written: what was held is free again."""
     found = _key(tx, key)
     row = _reservation(tx, found, token)
-    account = found.accounts.tree.codes[found.accounts.row_of_id[row.account_id]]
-    storing.change_sizes(tx, found.actor, account, found.product, {_held(row.category): -row.bytes})
+    storing.change_sizes(tx, found.actor, _account(found, row), found.product, {_held(row.category): -row.bytes})
     store.end(tx.connection, row.id, tx.now, "cancelled")
 
 
@@ -251,6 +252,10 @@ def _reservation(tx: Transaction, key: _Key, token: str) -> Any:
         )
         raise Refused(Problem("reservation-over", "The reservation is over", 410, f"{said} Reserve again."))
     return row
+
+
+def _account(key: _Key, reservation: Any) -> str:
+    return key.accounts.tree.codes[key.accounts.row_of_id[reservation.account_id]]
 
 
 def _held(category: str) -> str:

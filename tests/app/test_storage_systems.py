@@ -4,7 +4,8 @@ seats too."""
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -122,6 +123,27 @@ def test_many_at_once_never_pass_a_cap(demo: Database, key: str) -> None:
     assert before + 9_996 <= load(demo, HARBOUR) <= before + 10_000
     with pytest.raises(Refused):
         demo.run(usecases.write, key, Where(HARBOUR, category="c0"), 5_000_000)
+
+
+def test_what_moves_and_what_is_written_at_once_never_pass_a_cap(demo: Database, key: str) -> None:
+    crew = "OLDQUAY-CREW"
+    demo.run(usecases.write, key, Where(HARBOUR, folder="CHARTS"), 4 * GB)
+    before = cap(demo, crew, 5_010)  # each total is rounded up
+    done: list[int] = []
+
+    def one(work: Callable[..., Any], *asked: Any) -> None:
+        with suppress(Refused):
+            demo.run(work, *asked)
+            done.append(4_000 if work is folders.move else 1_000)
+
+    writes = [(usecases.write, key, Where(crew, category=f"c{number}"), GB) for number in range(5)]
+    asked = [*writes[:2], (folders.move, OLDQUAY, P, HARBOUR, "CHARTS", crew), *writes[2:]]
+    threads = [threading.Thread(target=one, args=each) for each in asked]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join()
+    assert sum(done) == 5_000 and load(demo, crew) == before + 5_000, "one write beside the move, or five without it"
 
 
 def test_a_write_adds_to_what_another_server_wrote_whose_clock_is_ahead(demo: Database, key: str) -> None:
@@ -271,6 +293,36 @@ def test_over_http(demo: Database, key: str, app: TestClient) -> None:
         assert app.post("/api/public/storage/cancel", json=cancel, headers=key_of).status_code == expected
     with demo.transaction() as tx:
         assert accounts_service.known(tx).tree.codes
+
+
+def test_bytes_that_move_are_admitted_where_they_make_more(demo: Database, key: str) -> None:
+    """Within a branch that is full they may move: it stores what it stored. Not out of an account whose reserve stays
+    held, which would make it more; nor is a figure told of what stops it above."""
+    place, crew = (P, HARBOUR, "CHARTS"), "OLDQUAY-CREW"
+    demo.run(usecases.write, key, Where(HARBOUR, folder="CHARTS"), 4 * GB)
+    demo.run(folders.put, OLDQUAY, *place, FolderTerms("Charts", None, None, False))
+
+    def reserve(tx: Transaction, account: str, grains: int) -> None:
+        version = views.cell(tx, COMMAND_LINE, account, P).version
+        terms, seen = Terms(reserve=grains), version.id if version else None
+        change = AllocationChange(account=account, product=P, terms=terms, seen=seen, was=terms_of(version))
+        apply_changes(tx, COMMAND_LINE, [change], "a test")
+
+    demo.run(reserve, crew, 0)
+    full = cap(demo, "OLDQUAY", 0)
+    assert demo.run(folders.move, OLDQUAY, *place, crew) == 4000
+    assert demo.run(folders.move, OLDQUAY, P, crew, "CHARTS", HARBOUR) == 4000
+    assert load(demo, "OLDQUAY") == full
+
+    demo.run(reserve, HARBOUR, load(demo, HARBOUR))
+    for actor, to, why in (
+        (OLDQUAY, crew, "4 GB would be added in Crew Office.*limited by Old Quay Ferries's cap"),
+        (OLDQUAY, "OLDQUAY", "4 GB would be added in Old Quay Ferries.*cap"),
+        (Actor("Ines", "", "GANNET"), crew, "limited by Old Quay Ferries's cap"),
+    ):
+        with pytest.raises(Refused, match=why):
+            demo.run(folders.move, actor, *place, to)
+    assert load(demo, "OLDQUAY") == full
 
 
 def test_a_shared_folder_is_looked_after_moved_and_deleted_after_waiting(demo: Database, key: str) -> None:

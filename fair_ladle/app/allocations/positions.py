@@ -220,13 +220,14 @@ class Positions:
         left = int(supply.physical[place]) - int(self.pool_used()[place])
         return ladder(self.way_up(row, column), int(supply.promisable[place]), left)
 
-    def visible_ladder(self, row: int, column: int, actor: Actor) -> dict[str, Any]:
-        """The ladder for an answer, with names, as far as the actor may see."""
+    def visible_ladder(self, row: int, column: int, actor: Actor, asked: int | None = None) -> dict[str, Any]:
+        """The ladder for an answer, with names, as far as the actor may see; ``asked`` is what it refuses (grains)."""
         accounts, way = self.snapshot.accounts, self.way_up(row, column)
         promisable = int(self.snapshot.supply.promisable[self.pool_at(row, column)])
         names = {rung.account: accounts.name(accounts.tree.row(rung.account)) for rung in way}
         # Of the figures above the actor's scope none gets into the answer; of the names only the first.
-        return ladder_members(self.ladder(row, column), way, self.snapshot.products[column], promisable, actor, names)
+        found, product = self.ladder(row, column), self.snapshot.products[column]
+        return ladder_members(found, way, product, promisable, actor, names, asked)
 
 
 AT_CAP = {each.value: each for each in AtCap}

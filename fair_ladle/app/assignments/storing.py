@@ -7,7 +7,7 @@ Trusted: the caller has judged scope.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
@@ -17,10 +17,11 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations.ladders import ladder_members
-from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
+from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot
 from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.assignments import counters, service, store
+from fair_ladle.app.assignments.many import AtLimit
 from fair_ladle.app.assignments.places import Directory, Place, by_directory, forget, place_now
 from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, walk
 from fair_ladle.app.plumbing.actor import Actor
@@ -140,33 +141,75 @@ def report_taken(
     accounts = accounts_service.known(tx)
     places = sorted(accounts.row_of_id[account_id] for _, account_id in taken)
     service.lock_ways(tx, accounts, {product: places})
-    changes = usage.record_taken(tx, taken, used_at)
-    if not any(changes.values()):
+    _let_follow(tx, product, places, usage.record_taken(tx, taken, used_at))
+
+
+def move(tx: Transaction, actor: Actor, product: Product, whence: int, to: str, category: str, into: str) -> int:
+    """Let what a category of an account (its number) stores, and those below it, be in another category of an account
+    (its code) from now on; bytes. What becomes more where it goes, and above that, is admitted like any unit: refused
+    with the ladder where a limit stops it. What is as much as before is not asked."""
+    place, _ = place_now(tx, to, product, actor.scope)
+    accounts = accounts_service.known(tx)
+    rows = sorted({accounts.row_of_id[whence], accounts.row_of_id[place.account_id]})
+    service.lock_ways(tx, accounts, {product: rows})
+    moved, samples = usage.moved(tx, product, whence, place.account_id, category, tx.now, into)
+
+    def judge(was: Positions, gone: Positions, now: Positions) -> None:
+        row, tree = was.snapshot.accounts.row_of_id[place.account_id], was.snapshot.accounts.tree
+        way = tree.path_up(row)[: len(was.way_up(row, 0))]
+        load, room = now.settled.load[way, 0], now.headroom.room[way, 0]
+        lacks = np.any((load > was.settled.load[way, 0]) & (room < 0))
+        if lacks or room[0] < min(0, was.headroom.room[row, 0]):
+            asked = usage.grains(moved)
+            members = gone.visible_ladder(row, 0, actor, asked)
+            detail = f"{product.said(asked)} would be added in {accounts.name(accounts.tree.row(to))}."
+            room_then = int(gone.headroom.room[row, 0])
+            raise AtLimit(product.code, room_then, f"{detail} {members['sentence']}", members)
+
+    if samples:
+        _let_follow(tx, product, rows, usage.record_samples(tx, samples), judge)
+    return moved
+
+
+def _let_follow(
+    tx: Transaction,
+    product: Product,
+    rows: Sequence[int],
+    changes: Mapping[tuple[int, int], int],
+    judge: Callable[[Positions, Positions, Positions], None] | None = None,
+) -> None:
+    """Let counters follow what was recorded (grains by product and account): of accounts (rows of today's tree) whose
+    ways up are locked. ``judge`` is shown how things stood, how they do without what became less, and how they do."""
+    by = {account_id: grains for (_, account_id), grains in changes.items() if grains}
+    if not by:
         return
     held = replace(tx, kept={})  # what is read from here on nobody changes, nor does this
-    before = present.part(held, [product], places, use=None)
+    before = present.part(held, [product], rows, use=None if judge is None else False)
     if before is None:
         raise _anew(tx, product)
-    after = _with_own(before, {account_id: by for (_, account_id), by in changes.items()}, tx.now)
-    counters.follow(held, settle_snapshot(before), settle_snapshot(after))
+    row_of, at = before.accounts.row_of_id, tx.now
+    by = {account_id: grains for account_id, grains in by.items() if before.owner[row_of[account_id], 0] >= 0}
+    was, now = settle_snapshot(before), settle_snapshot(_with_own(before, by, at))
+    if judge is not None:
+        less = {account_id: min(0, grains) for account_id, grains in by.items()}
+        judge(was, settle_snapshot(_with_own(before, less, at)), now)
+    counters.follow(held, was, now)
     pool_of = {int(before.roots.rows[place]): pool.id for place, pool in enumerate(before.pools)}
     store.add_use_changes(
         tx.connection,
         [
-            {
-                "pool_id": pool_of[int(before.owner[row, 0])],
-                "account_id": int(before.accounts.ids[row]),
-                "change": change,
-            }
-            for row, change in enumerate((after.own - before.own)[:, 0].tolist())
-            if change
+            {"pool_id": pool_of[int(before.owner[row_of[account_id], 0])], "account_id": account_id, "change": grains}
+            for account_id, grains in sorted(by.items())
         ],
     )
 
 
 def _with_own(snapshot: Snapshot, changes: Mapping[int, int], at: datetime) -> Snapshot:
-    own = snapshot.own.copy()
+    assert snapshot.use is not None  # a part of a tree
+    own, use = snapshot.own.copy(), snapshot.use.copy()
     for account_id, by in changes.items():
-        own[snapshot.accounts.row_of_id[account_id], 0] += by
+        row = snapshot.accounts.row_of_id[account_id]
+        own[row, 0] += by
+        use[snapshot.owner[row, 0], 0] += by
     assert np.all(own >= 0)
-    return replace(snapshot, own=own, at=at)
+    return replace(snapshot, own=own, use=use, at=at)

@@ -15,6 +15,7 @@ from typing import Any, Literal
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group, Groups
@@ -353,25 +354,13 @@ def move_here(tx: Transaction, actor: Actor, person: PersonRecord, from_account:
     from_id, to = int(accounts.ids[row]), accounts.tree.codes[accounts.row_of_id[person.account_id]]
     if from_id == person.account_id:
         raise invalid("They are in that account.", "from_account")
-    moved, at = 0, tx.now
-    products = [each for each in pools_service.products(tx) if each.is_storage]
-    assignments.lock(tx, products)
-    for product in products:
-        grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [(from_id, person.username)])))
-        if not grains:
-            continue
-        room = assignments.room(tx, actor, to, product)
-        # What is counted in one branch and moves within it needs no room there; what is left is told as it stands.
-        if room < grains and accounts.row_of_id[person.account_id] not in accounts.tree.path_up(row):
-            raise conflict(
-                f"{accounts.name(accounts.row_of_id[person.account_id])} has room for {_told(product, max(0, room))} "
-                f"GB more of {product.name}; {_told(product, grains)} GB would be added."
-            )
-        usage.move_home(tx, product, from_id, person.account_id, person.username, at)
-        moved += grains
+    storage = [each for each in pools_service.products(tx) if each.is_storage]
+    there = {each[0] for each in usage.at_home(tx, storage, [(from_id, person.username)]) if each[3]}
+    products, home = [each for each in storage if each.id in there], usage.home(person.username)
+    assignments.lock_ways(tx, accounts, dict.fromkeys(products, [row, accounts.row_of_id[person.account_id]]))
+    moved = sum(_grains(storing.move(tx, actor, each, from_id, to, home, home)) for each in products)
     if not moved:
         raise conflict(f"Nothing of {person.display_name}'s own is in {accounts.name(row)}.")
-    assignments.rebuild_locked(tx, products)
     log_service.write(
         tx,
         actor,

@@ -15,7 +15,6 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts import settings
-from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
@@ -245,22 +244,10 @@ def move(tx: Transaction, actor: Actor, product: str, account: str, code: str, t
     if from_id == to_id:
         raise invalid("It is in that account.", "to_account")
     row = _there(tx, found, from_id, code)
-    if usage.series_of(tx, found, to_id, _category(code)) or _locked(tx, found, to_id, code) is not None:
+    if usage.stored_of_category(tx, found, to_id, _category(code)) or _locked(tx, found, to_id, code) is not None:
         raise conflict(f"There is a folder {code} in that account already.")
-    accounts = accounts_service.known(tx)
-    assignments.lock(tx, [found])
-    stored = usage.stored_of_category(tx, found, from_id, _category(code))
-    grains = usage.grains(stored)
-    room = assignments.room(tx, actor, to_account, found)
-    is_above = accounts.tree.row(to_account) in accounts.tree.path_up(accounts.tree.row(account))
-    if room < grains and not is_above:
-        name = accounts.name(accounts.tree.row(to_account))
-        raise conflict(
-            f"{name} has room for {found.said(max(0, room))} more of {found.name}; {found.said(grains)} would be added."
-        )
-    usage.move_category(tx, found, from_id, to_id, _category(code), tx.now)
+    grains = usage.grains(storing.move(tx, actor, found, from_id, to_account, _category(code), _category(code)))
     tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(account_id=to_id, owner_id=None))
-    assignments.rebuild_locked(tx, [found])
     for what, account_id in (("shared folder moved away", from_id), ("shared folder moved here", to_id)):
         _log(tx, actor, what, code, account_id, {"GB": found.said(grains)})
     return grains

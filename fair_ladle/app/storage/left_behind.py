@@ -1,7 +1,7 @@
 """What people left behind in accounts that are no longer theirs: moved to somebody or to a shared folder, deleted after
 a waiting time, or kept.
 
-Locks: every counter of the product where bytes move; else those of a report.
+Locks: those of a report (``assignments/storing.py``).
 """
 
 from __future__ import annotations
@@ -12,7 +12,6 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
@@ -91,16 +90,8 @@ def move(
         to_id, category = whom.account_id, usage.home(person)
     elif not folder or "/" in folder or len(folder) > 64 or folder == "reserved":
         raise invalid("A folder's code has up to 64 characters and no slash.", "folder")
-    assignments.lock(tx, [found])
-    grains = usage.grains(_bytes(tx, found, from_id, name))
-    if to_id != from_id:
-        to = accounts.tree.codes[accounts.row_of_id[to_id]]
-        room = assignments.room(tx, actor, to, found)
-        is_above = accounts.row_of_id[to_id] in accounts.tree.path_up(accounts.row_of_id[from_id])
-        if room < grains and not is_above:
-            raise conflict(f"{accounts.name(accounts.row_of_id[to_id])} has room for {found.said(max(0, room))} more.")
-    usage.move_category(tx, found, from_id, to_id, usage.home(name), tx.now, category)
-    assignments.rebuild_locked(tx, [found])
+    to = accounts.tree.codes[accounts.row_of_id[to_id]]
+    grains = usage.grains(storing.move(tx, actor, found, from_id, to, usage.home(name), category))
     entries = [log_service.Entry("left behind moved", name, from_id, None, {"GB": found.said(grains)})]
     if to_id != from_id:
         entries.append(log_service.Entry("bytes moved here", person or "", to_id, None, {"GB": found.said(grains)}))

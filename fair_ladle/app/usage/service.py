@@ -293,12 +293,6 @@ def at_home(
     return [(row.product_id, row.account_id, row.name, int(row.bytes)) for row in found]
 
 
-def move_home(tx: Transaction, product: Product, from_id: int, to_id: int, username: str, at: datetime) -> int:
-    """Record that what is somebody's own in one account is in another one from an instant on, category by category;
-    bytes. The counters are the caller's."""
-    return move_category(tx, product, from_id, to_id, home(username), at)
-
-
 def series_of(tx: Transaction, product: Product, account_id: int, category: str) -> list[str]:
     """A category of an account and those below it of which there are samples."""
     return stored_store.series_of(tx.connection, product.id, account_id, category)
@@ -309,12 +303,12 @@ def stored_of_category(tx: Transaction, product: Product, account_id: int, categ
     return sum(sizes_now(tx, product, account_id, series_of(tx, product, account_id, category), tx.now).values())
 
 
-def move_category(
-    tx: Transaction, product: Product, from_id: int, to_id: int, category: str, at: datetime, into: str | None = None
-) -> int:
-    """Record that what is in a category of one account, and in those below it, is in another account from an instant
-    on, or in another category (``into``), under the same names below; bytes. The counters are the caller's."""
-    new = {name: (into or category) + name.removeprefix(category) for name in series_of(tx, product, from_id, category)}
+def moved(
+    tx: Transaction, product: Product, from_id: int, to_id: int, category: str, at: datetime, into: str
+) -> tuple[int, list[dict[str, Any]]]:
+    """That what is in a category of one account, and in those below it, is in a category of another one (or the same)
+    from an instant on, under the same names below: bytes, and the samples that say so."""
+    new = {name: into + name.removeprefix(category) for name in series_of(tx, product, from_id, category)}
     series = [(product.id, from_id, name) for name in new] + [(product.id, to_id, name) for name in new.values()]
     now = {each: level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
     rows = [
@@ -326,9 +320,7 @@ def move_category(
             (to_id, becomes, now[product.id, to_id, becomes] + there),
         )
     ]
-    if rows:
-        record_samples(tx, rows)
-    return sum(now[product.id, from_id, name] for name in new)
+    return sum(now[product.id, from_id, name] for name in new), rows
 
 
 def release_all(tx: Transaction, account_ids: Sequence[int], at: datetime) -> dict[tuple[int, int], int]:

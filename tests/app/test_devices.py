@@ -32,7 +32,7 @@ WHEELHOUSE = [("WATCHGLASS", "wheelhouse-1")]
 
 def room(database: Database) -> int:
     product = next(each for each in database.run(usecases.pools_service.products) if each.code == PLACE[1])
-    return database.run(assignment_service.room, HARBOUR, PLACE[0], product)
+    return database.run(assignment_service.room, HARBOUR, PLACE[0], product).real
 
 
 def key(database: Database, **more: Any) -> str:

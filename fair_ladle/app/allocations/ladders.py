@@ -15,6 +15,13 @@ from fair_ladle.core.path import Ladder, Rung, within
 from fair_ladle.core.quantities import to_units
 
 
+def in_sight(found: Ladder, rungs: Sequence[Rung], actor: Actor) -> tuple[Ladder, int | None]:
+    """A ladder as far as the actor may see, and the place of its last rung; None where that is all of it."""
+    codes = [each.account for each in rungs]
+    top = codes.index(actor.scope) if actor.scope in codes[:-1] else None
+    return (found, None) if top is None else (within(rungs[: top + 1]), top)
+
+
 def ladder_members(
     found: Ladder,
     rungs: Sequence[Rung],
@@ -33,8 +40,7 @@ def ladder_members(
         return None if grains is None else f"{to_units(grains, product.measure):f}"
 
     codes = [each.account for each in rungs]
-    top = codes.index(actor.scope) if actor.scope in codes[:-1] else None
-    seen = found if top is None else within(rungs[: top + 1])
+    seen, top = in_sight(found, rungs, actor)
     steps: list[dict[str, Any]] = []
     for rung, limit in zip(rungs, seen.limits, strict=False):
         steps.append(

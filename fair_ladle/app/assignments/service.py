@@ -18,7 +18,7 @@ from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
-from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.allocations.ladders import in_sight, ladder_members
 from fair_ladle.app.allocations.positions import Positions
 from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import ceilings, claims, counters, eligibility, store
@@ -271,12 +271,20 @@ def above_ceiling(detail: str) -> Refused:
     return ceilings.above(detail)
 
 
-def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
-    """How many more of a product (grains) an account can take now by its live counters, whatever the actor may see."""
+class Room(NamedTuple):
+    """How many more of a product (grains) an account can take now, and that as far as the actor may see: None where
+    nothing in their branch limits it."""
+
+    real: int
+    in_sight: int | None
+
+
+def room(tx: Transaction, actor: Actor, account: str, product: Product) -> Room:
+    """The room of an account by its live counters."""
     place, known = place_now(tx, account, product, actor.scope)
-    headroom = live_ladder(tx, place, known.zone)[0].headroom
-    assert headroom is not None  # what the pool may promise is always a limit
-    return headroom
+    found, rungs, _, _ = live_ladder(tx, place, known.zone)
+    assert found.headroom is not None  # what the pool may promise is always a limit
+    return Room(found.headroom, in_sight(found, rungs, actor)[0].headroom)
 
 
 def check_subjects(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:

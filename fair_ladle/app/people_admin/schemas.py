@@ -296,7 +296,7 @@ class CouldNotBody(BaseModel):
 
 
 class SeatsBody(BaseModel):
-    """Units of a product in an account: needed, given, and left then."""
+    """Units of a product in an account: needed, given, and left then (null = nothing in sight limits it)."""
 
     account: str
     account_name: str
@@ -305,7 +305,7 @@ class SeatsBody(BaseModel):
     unit: str
     needed: int
     given: int
-    left: int
+    left: int | None
 
 
 class LostBody(BaseModel):

@@ -47,14 +47,15 @@ class CouldNot:
 
 @dataclass(frozen=True)
 class Seats:
-    """Units of a product in an account: how many were needed and given, and how many more there is room for then."""
+    """Units of a product in an account: how many were needed and given, and how many more there is room for then, as
+    far as the actor may see (None = nothing in their branch limits it)."""
 
     account: str
     account_name: str
     product: Product
     needed: int
     given: int
-    left: int
+    left: int | None
 
 
 @dataclass
@@ -154,7 +155,7 @@ class ActOnSeats:
         row = self.accounts.row_of_id[account_id]
         code = self.accounts.tree.codes[row]
         room = partial(assignments.room, self.tx, self.actor, code, product)
-        given, why = many.as_many_as_fit(self.tx, people, room, give)
+        given, why = many.as_many_as_fit(self.tx, people, lambda: room().real, give)
         if self.actor.people_of is not None:  # no figure of an account is theirs
             for each in people[len(given) :]:
                 self._not(each, f"No {product.unit} left.")
@@ -162,12 +163,11 @@ class ActOnSeats:
         for each in people[len(given) :]:
             self._not(each, f"No {product.unit} left: {why}")
         try:
-            left = max(0, assignments.room(self.tx, self.actor, self.accounts.tree.codes[row], product))
+            left = room().in_sight
         except Refused:  # no pool reaches the account: the reason stands beside each of them
             left = 0
-        self.outcome.seats.append(
-            Seats(self.accounts.tree.codes[row], self.accounts.name(row), product, len(people), len(given), left)
-        )
+        free = None if left is None else max(0, left)
+        self.outcome.seats.append(Seats(code, self.accounts.name(row), product, len(people), len(given), free))
         return given
 
     def assign(self, people: list[PersonRecord]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
@@ -89,14 +90,16 @@ class Step:
 
 @dataclass(frozen=True)
 class Needed:
-    """Seats of a product that rows ask for in an account, and how many more it can take now."""
+    """Seats of a product that rows ask for in an account, how many more it can take now as far as the actor may see
+    (None = nothing in their branch limits it), and whether that falls short, be it for what they do not see."""
 
     account: str
     account_name: str
     product: str
     product_name: str
     needed: int
-    left: int
+    left: int | None
+    is_short: bool
 
 
 @dataclass(frozen=True)
@@ -488,8 +491,14 @@ def seats_needed(tx: Transaction, actor: Actor, plan: ImportPlan) -> list[Needed
     found = []
     for (account, code), needed in wanted.most_common(SEATS_LOOKED_AT):
         try:
-            left = max(0, assignments.room(tx, actor, account, by_code[code]))
+            room = assignments.room(tx, actor, account, by_code[code])
         except Refused:  # no pool reaches the account
-            left = 0
-        found.append(Needed(account, accounts.name(accounts.tree.row(account)), code, by_code[code].name, needed, left))
-    return sorted(found, key=lambda each: (each.left - each.needed, each.account, each.product))
+            room = assignments.Room(0, 0)
+        left = None if room.in_sight is None else max(0, room.in_sight)
+        name, is_short = accounts.name(accounts.tree.row(account)), needed > room.real
+        found.append(Needed(account, name, code, by_code[code].name, needed, left, is_short))
+
+    def spare(each: Needed) -> float:
+        return (math.inf if each.left is None else each.left) - each.needed
+
+    return sorted(found, key=lambda each: (not each.is_short, spare(each), each.account, each.product))

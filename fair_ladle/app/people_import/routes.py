@@ -87,14 +87,16 @@ class RowFault(BaseModel):
 
 
 class NeededBody(BaseModel):
-    """Seats that rows ask for in an account, and how many more it can take now."""
+    """Seats that rows ask for in an account, how many more it can take now (null = nothing in sight limits it), and
+    whether that falls short."""
 
     account: str
     account_name: str
     product: str
     product_name: str
     needed: int
-    left: int
+    left: int | None
+    is_short: bool
 
 
 class ConflictBody(BaseModel):

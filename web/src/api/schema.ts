@@ -8976,15 +8976,18 @@ export interface components {
         };
         /**
          * NeededBody
-         * @description Seats that rows ask for in an account, and how many more it can take now.
+         * @description Seats that rows ask for in an account, how many more it can take now (null = nothing in sight limits it), and
+         *     whether that falls short.
          */
         NeededBody: {
             /** Account */
             account: string;
             /** Account Name */
             account_name: string;
+            /** Is Short */
+            is_short: boolean;
             /** Left */
-            left: number;
+            left: number | null;
             /** Needed */
             needed: number;
             /** Product */
@@ -11506,7 +11509,7 @@ export interface components {
         };
         /**
          * SeatsBody
-         * @description Units of a product in an account: needed, given, and left then.
+         * @description Units of a product in an account: needed, given, and left then (null = nothing in sight limits it).
          */
         SeatsBody: {
             /** Account */
@@ -11516,7 +11519,7 @@ export interface components {
             /** Given */
             given: number;
             /** Left */
-            left: number;
+            left: number | null;
             /** Needed */
             needed: number;
             /** Product */

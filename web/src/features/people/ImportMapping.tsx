@@ -145,7 +145,9 @@ export function ImportMapping({ number }: { number: number }) {
                         <td>{each.account_name}</td>
                         <td>{each.product_name}</td>
                         <td className="fig">{each.needed}</td>
-                        <td className={`fig ${each.left < each.needed ? 'over' : ''}`}>{each.left}</td>
+                        <td className={`fig ${each.is_short ? 'over' : ''}`}>
+                          {each.left ?? (each.is_short ? 'not available now' : 'no cap')}
+                        </td>
                       </tr>
                     ))}
                   </tbody>

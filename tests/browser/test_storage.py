@@ -29,6 +29,9 @@ def test_down_to_who_stores_most_and_a_limit_for_them(open_page: Open) -> None:
     expect(dialog.get_by_role("table", name="Categories")).to_contain_text("home/")
     assert serious_findings(page) == []
     press(dialog.get_by_role("button", name="Close").last)
+    people.get_by_role("button", name="cleo.usher2").click()
+    expect(dialog).to_contain_text("left behind by somebody")
+    press(dialog.get_by_role("button", name="Close").last)
 
     day = page.get_by_label("As of the end of")
     day.fill("1 Nov")

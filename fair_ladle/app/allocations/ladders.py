@@ -92,13 +92,12 @@ def _sentence(
     def said(grains: int) -> str:
         return product.said(grains) if product.is_storage else str(grains)
 
+    unit = f" {product.unit}" if product.is_storage else ""
     can = f"{name} can take {said(room)} more"
     if own.cap is not None and room > (to_cap := max(0, own.cap - own.load)):
-        can += (
-            f": {said(to_cap)} to its cap of {to_units(own.cap, product.measure):f}, then {said(room - to_cap)} past it"
-        )
+        can += f": {said(to_cap)} to its cap of {said(own.cap)}, then {said(room - to_cap)} past it"
     binding = next(step for step in steps if step["binds"])
     if binding["account"] == "supply":
         return f"{can}, limited by supply."
-    burst = f" and burst of {binding['burst']}" if binding["burst"] not in (None, "0") else ""
-    return f"{can}, limited by {binding['name']}'s cap of {binding['cap']}{burst}."
+    burst = f" and burst of {binding['burst']}{unit}" if binding["burst"] not in (None, "0") else ""
+    return f"{can}, limited by {binding['name']}'s cap of {binding['cap']}{unit}{burst}."

@@ -28,14 +28,9 @@ export function DetailDialog({
   openPerson: () => void
 }) {
   const found = useQuery(storageDetail(product, row, what))
+  const isWide = what === 'folders' || !row.here
   return (
-    <Modal
-      show
-      onHide={close}
-      animation={false}
-      {...((what === 'folders' || !row.here) && { size: 'lg' })}
-      aria-labelledby="detail-title"
-    >
+    <Modal show onHide={close} animation={false} {...(isWide && { size: 'lg' })} aria-labelledby="detail-title">
       <Modal.Header closeButton>
         <Modal.Title as="h2" id="detail-title">
           {row.title} <span className="quiet small">{row.account_name}</span>
@@ -58,7 +53,7 @@ export function DetailDialog({
               <LeftBehind product={product} perUnit={perUnit} row={row} close={close} />
             )}
             {what === 'folders' && <FolderForm product={product} perUnit={perUnit} row={row} close={close} />}
-            <Over days={found.data.days} perUnit={perUnit} limit={row.limit} />
+            <Over days={found.data.days} perUnit={perUnit} limit={row.limit} width={isWide ? 766 : 460} />
             {found.data.members.length > 0 && (
               <table className="ledger tight mb-2" aria-label="Members">
                 <thead>
@@ -108,49 +103,56 @@ export function DetailDialog({
   )
 }
 
-const [WIDTH, HEIGHT, LEFT, BOTTOM] = [460, 130, 40, 18]
+const [HEIGHT, LEFT, TOP, BOTTOM] = [142, 40, 20, 18]
 
 function Over({
   days,
   perUnit,
   limit,
+  width,
 }: {
   days: { day: string; size: number }[]
   perUnit: number
   limit: number | null
+  width: number
 }) {
   const [first, last] = [days[0], days.at(-1)]
   if (!first || !last) return null
   const at = (day: string) => Date.parse(`${day}T00:00:00Z`)
-  const x = scaleUtc([at(first.day), Math.max(at(last.day), at(first.day) + 86_400_000)], [LEFT, WIDTH - 8])
+  const x = scaleUtc([at(first.day), Math.max(at(last.day), at(first.day) + 86_400_000)], [LEFT, width - 8])
   const most = Math.max(1, ...days.map((each) => each.size), limit ?? 0) / perUnit
-  const y = scaleLinear([0, most], [HEIGHT - BOTTOM, 8]).nice(3)
+  const y = scaleLinear([0, most], [HEIGHT - BOTTOM, TOP]).nice(3)
   const line = days.map((each, n) => `${n ? `H${x(at(each.day))}V` : `M${x(at(each.day))},`}${y(each.size / perUnit)}`)
   return (
     <svg
       className="poolchart mb-2"
-      width={WIDTH}
+      width={width}
       height={HEIGHT}
       role="img"
       aria-label={`From ${units(first.size, perUnit)} GB on ${dayName(first.day)} to ${units(last.size, perUnit)} GB on ${dayName(last.day)}`}
     >
       {y.ticks(3).map((tick) => (
         <g className="tick" key={tick}>
-          <line x1={LEFT} x2={WIDTH - 8} y1={y(tick)} y2={y(tick)} />
+          <line x1={LEFT} x2={width - 8} y1={y(tick)} y2={y(tick)} />
           <text x={LEFT - 6} y={y(tick) + 4} textAnchor="end">
             {tick < 1000 ? whole(tick) : roundUnits(tick * perUnit, perUnit)}
           </text>
         </g>
       ))}
+      <g className="tick">
+        <text x={LEFT} y={11}>
+          GB
+        </text>
+      </g>
       <path className="storedline" d={line.join('')} />
       {limit !== null && (
-        <line className="storedlimit" x1={LEFT} x2={WIDTH - 8} y1={y(limit / perUnit)} y2={y(limit / perUnit)} />
+        <line className="storedlimit" x1={LEFT} x2={width - 8} y1={y(limit / perUnit)} y2={y(limit / perUnit)} />
       )}
       <g className="tick">
         <text x={LEFT} y={HEIGHT - 4}>
           {dayName(first.day)}
         </text>
-        <text x={WIDTH - 8} y={HEIGHT - 4} textAnchor="end">
+        <text x={width - 8} y={HEIGHT - 4} textAnchor="end">
           {dayName(last.day)}
         </text>
       </g>

@@ -69,10 +69,10 @@ interface Shown {
   largest: number
   /** On a phone the figures come before what can wait. */
   narrow: boolean
-  openAccount: (row: StorageRow) => void
+  open: (row: StorageRow) => void
 }
 
-function columns({ what, isPast, perUnit, largest, narrow, openAccount }: Shown): Column<StorageRow>[] {
+function columns({ what, isPast, perUnit, largest, narrow, open }: Shown): Column<StorageRow>[] {
   const of = (grains: number) => roundUnits(grains, perUnit)
   const grown = (key: Order, title: string, before: (row: StorageRow) => number): Column<StorageRow> => ({
     key,
@@ -116,31 +116,18 @@ function columns({ what, isPast, perUnit, largest, narrow, openAccount }: Shown)
       key: 'title',
       title: WHAT.find(([key]) => key === what)?.[1] ?? '',
       width: narrow ? '138px' : 'minmax(170px, 1.4fr)',
-      cell: (row) =>
-        what === 'accounts' ? (
-          row.name === '' ? (
-            <span className="quiet">{row.title}</span>
-          ) : (
-            <button type="button" className="btn btn-link p-0" tabIndex={-1} onClick={() => openAccount(row)}>
-              {row.title}
-            </button>
-          )
-        ) : (
-          <>
-            {what === 'people' && row.here ? (
-              <Link to={`/people/${encodeURIComponent(row.name)}`} tabIndex={-1}>
-                {row.title}
-              </Link>
-            ) : (
-              row.title
-            )}{' '}
-            {row.stands && <span className="tag">{row.stands === 'deleted' ? 'to be deleted' : 'archived'}</span>}{' '}
-            {row.owner && <span className="quiet small">{row.owner}</span>}
-            {!row.here && !row.stands && (
-              <span className="near small">{what === 'folders' ? 'no owner' : 'left behind'}</span>
-            )}
-          </>
-        ),
+      cell: (row) => (
+        <>
+          <button type="button" className="btn btn-link p-0 align-baseline" tabIndex={-1} onClick={() => open(row)}>
+            {row.title}
+          </button>{' '}
+          {row.stands && <span className="tag">{row.stands === 'deleted' ? 'to be deleted' : 'archived'}</span>}{' '}
+          {row.owner && <span className="quiet small">{row.owner}</span>}
+          {what !== 'accounts' && !row.here && !row.stands && (
+            <span className="near small">{what === 'folders' ? 'no owner' : 'left behind'}</span>
+          )}
+        </>
+      ),
     },
     ...(narrow ? size : []),
     ...(what === 'accounts'
@@ -234,10 +221,11 @@ export default function StorageScreen() {
     )
   const perUnit = products.data.find((each) => each.product === product)?.per_unit ?? 1000
   const largest = Math.max(...Array.from({ length: 100 }, (_, at) => found.rowAt(at)?.size.now ?? 0), 1)
-  const openAccount = (row: StorageRow) =>
-    row.name === ''
-      ? change({ what: 'categories', account, order: null }, 'in the history')
-      : change({ account: row.account, order: null }, 'in the history')
+  const open = (row: StorageRow) => {
+    if (what !== 'accounts') setLooked(row)
+    else if (row.name === '') change({ what: 'categories', account, order: null }, 'in the history')
+    else change({ account: row.account, order: null }, 'in the history')
+  }
   const sorting: Sorting = { key: order, down: true }
   const exported = what === 'accounts' ? '/api/storage/accounts/export' : '/api/storage/export'
   return (
@@ -348,16 +336,13 @@ export default function StorageScreen() {
           total={found.total}
           rowAt={found.rowAt}
           onShown={found.onShown}
-          columns={columns({ what, isPast: day !== '', perUnit, largest, narrow, openAccount })}
+          columns={columns({ what, isPast: day !== '', perUnit, largest, narrow, open })}
           rowKey={(row) => `${row.account} ${row.name}`}
           label={WHAT.find(([key]) => key === what)?.[1] ?? ''}
           sorting={sorting}
           onSort={(next) => change({ order: next.key === 'size' ? null : next.key })}
           comesHere
-          open={(row) => {
-            if (what === 'accounts') openAccount(row)
-            else setLooked(row)
-          }}
+          open={open}
         />
       )}
       {looked && what !== 'accounts' && (

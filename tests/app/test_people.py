@@ -163,6 +163,17 @@ def test_seats_are_given_as_far_as_they_go_and_the_others_are_told_why(demo: Dat
     assert sorted(back.done) == sorted(did.done) and back.released == len(did.done)
 
 
+def test_who_has_a_seat_set_aside_takes_none_of_the_others(demo: Database) -> None:
+    people = found(demo, account="OLDQUAY-ENGINEERING-WORKSHOPS", without="FIELD-CORE", status="active")
+    able = act(demo, "assign", *people, product="FIELD-CORE")
+    free = able.seats[0].left
+    assert free == 0 and 2 <= len(able.done) < able.seats[0].needed
+    act(demo, "release", *able.done, product="FIELD-CORE")
+    act(demo, "reserve", able.done[-1], product="FIELD-CORE")
+    again = act(demo, "assign", *people, product="FIELD-CORE")
+    assert len(again.done) == len(able.done) and able.done[-1] in again.done and again.seats[0].left == 0
+
+
 def test_a_product_without_a_pool_is_given_to_nobody_with_the_reason(demo: Database) -> None:
     with demo.engine.begin() as connection:
         connection.execute(

@@ -86,7 +86,8 @@ def _sentence(
     if unseen:
         return f"Not available now; ask {above}."
     if headroom is None:
-        return f"{name} has no cap here; what is free above is {above}'s to say."
+        none = "has no cap here" if all(step["cap"] is None for step in steps) else "is stopped by no cap here"
+        return f"{name} {none}; what is free above is {above}'s to say."
     room = max(0, headroom)
 
     def said(grains: int) -> str:

@@ -27,26 +27,29 @@ def in_parts(units: Sequence[Subject]) -> Iterator[Sequence[Subject]]:
 
 
 def as_many_as_fit(
-    tx: Transaction, subjects: list[Subject], room: Callable[[], int], give: Callable[[list[Subject]], None]
+    tx: Transaction, subjects: list[Subject], give: Callable[[list[Subject]], None]
 ) -> tuple[list[Subject], str]:
     """Give to all of these, or, where a limit stops it, to as many of the first as it lets through.
 
-    ``give`` assigns for some of them and is called for at most MOST_AT_ONCE; ``room`` says how many can be taken.
-    Those it was given to come back, and why not to the others. Nothing of a try that was refused is kept.
+    ``give`` assigns for some of them and is called for at most MOST_AT_ONCE. Those it was given to come back, and why
+    not to the others. Nothing of a try that was refused is kept; how many there was room for is what the refusal says,
+    since what they give back makes room.
     """
     given, why = subjects, ""
     while given:
-        before = dict(tx.handed)
+        before, done = dict(tx.handed), 0
         try:
             with tx.connection.begin_nested():
                 for part in in_parts(given):
                     give(list(part))
+                    done += len(part)
             break
         except Refused as refused:
             _as_before(tx, before, refused)
             ladder = refused.problem.more.get("ladder")
             why = refused.problem.detail if ladder is None else ladder["sentence"]
-            given = [] if ladder is None else given[: min(len(given) - 1, max(0, room()))]
+            room = done + refused.room if isinstance(refused, AtLimit) else 0
+            given = given[: min(len(given) - 1, room)]
     return given, why
 
 

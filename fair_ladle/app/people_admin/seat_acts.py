@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Collection, Hashable, Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import partial
 from typing import Any, TypeVar
 
 from fair_ladle.app.accounts.service import Accounts
@@ -154,8 +153,7 @@ class ActOnSeats:
         to."""
         row = self.accounts.row_of_id[account_id]
         code = self.accounts.tree.codes[row]
-        room = partial(assignments.room, self.tx, self.actor, code, product)
-        given, why = many.as_many_as_fit(self.tx, people, lambda: room().real, give)
+        given, why = many.as_many_as_fit(self.tx, people, give)
         if self.actor.people_of is not None:  # no figure of an account is theirs
             for each in people[len(given) :]:
                 self._not(each, f"No {product.unit} left.")
@@ -163,7 +161,7 @@ class ActOnSeats:
         for each in people[len(given) :]:
             self._not(each, f"No {product.unit} left: {why}")
         try:
-            left = room().in_sight
+            left = assignments.room(self.tx, self.actor, code, product).in_sight
         except Refused:  # no pool reaches the account: the reason stands beside each of them
             left = 0
         free = None if left is None else max(0, left)

@@ -300,7 +300,7 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
                 </td>
                 <td className="fig">{each.needed}</td>
                 <td className={each.given < each.needed ? 'fig over' : 'fig'}>{each.given}</td>
-                <td className="fig">{each.left ?? (each.given < each.needed ? 'not available now' : 'no cap')}</td>
+                <td className="fig">{each.left ?? (each.given < each.needed ? 'not available now' : 'no limit')}</td>
               </tr>
             ))}
           </tbody>

@@ -146,7 +146,7 @@ export function ImportMapping({ number }: { number: number }) {
                         <td>{each.product_name}</td>
                         <td className="fig">{each.needed}</td>
                         <td className={`fig ${each.is_short ? 'over' : ''}`}>
-                          {each.left ?? (each.is_short ? 'not available now' : 'no cap')}
+                          {each.left ?? (each.is_short ? 'not available now' : 'no limit')}
                         </td>
                       </tr>
                     ))}

@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import StatusChange
@@ -155,6 +156,9 @@ def test_seats_are_given_as_far_as_they_go_and_the_others_are_told_why(demo: Dat
     assert any("No seat left" in why for why in reasons.values()) and any(
         "is suspended; resume them first." in why for why in reasons.values()
     )
+    free = demo.run(lambda tx: positions_at(tx, [pools.product(tx, "DISPATCH")], tx.now))
+    row_of, rooms = free.snapshot.accounts.tree.row, free.headroom.room[:, 0]
+    assert all(each.left == max(0, rooms[row_of(each.account)]) for each in did.seats), "when all of it is done"
     again = act(demo, "assign", *did.done, product="DISPATCH")
     assert not again.done and all("has Fieldbook Dispatch already" in each.why for each in again.could_not), (
         "twice does nothing twice"

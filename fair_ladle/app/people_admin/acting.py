@@ -68,6 +68,7 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: ActOptions 
     outcome.could_not.extend(CouldNot(name, name, "is not here (any more).") for name in missing)
     doing = _Doing(tx, actor, accounts, outcome, how)
     ACTS[what](doing, found)
+    doing.look_what_is_left()
     return outcome
 
 

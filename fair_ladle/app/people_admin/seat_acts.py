@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Collection, Hashable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from fair_ladle.app.accounts.service import Accounts
@@ -160,13 +160,19 @@ class ActOnSeats:
             return given
         for each in people[len(given) :]:
             self._not(each, f"No {product.unit} left: {why}")
-        try:
-            left = assignments.room(self.tx, self.actor, code, product).in_sight
-        except Refused:  # no pool reaches the account: the reason stands beside each of them
-            left = 0
-        free = None if left is None else max(0, left)
-        self.outcome.seats.append(Seats(code, self.accounts.name(row), product, len(people), len(given), free))
+        self.outcome.seats.append(Seats(code, self.accounts.name(row), product, len(people), len(given), None))
         return given
+
+    def look_what_is_left(self) -> None:
+        """Tell how much more there is room for, all of it done."""
+        self.outcome.seats = [replace(each, left=self._left(each)) for each in self.outcome.seats]
+
+    def _left(self, of: Seats) -> int | None:
+        try:
+            left = assignments.room(self.tx, self.actor, of.account, of.product).in_sight
+        except Refused:  # no pool reaches the account: the reason stands beside each of them
+            return 0
+        return None if left is None else max(0, left)
 
     def assign(self, people: list[PersonRecord]) -> None:
         self.outcome.done.extend(self._give_as_far(self._named(self.how.product, "product"), people))

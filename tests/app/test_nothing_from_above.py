@@ -30,7 +30,7 @@ ASKED = {
     "seller": [MINE],
     "owner": [MINE],
     "product": PRODUCTS,
-    "month": ["2026-10", "2026-11"],
+    "month": ["2026-11"],
     "day": ["2026-10-05"],
     "on": ["2026-11-01"],
     "from": ["2026-09-01"],
@@ -64,7 +64,7 @@ def tried() -> list[tuple[str, Any]]:
             ("/api/public/storage/may-write", {"account": account, "category": "x", "bytes": 10**9}),
         ]
     ways = ("even", "people", "use", "reserve", "max-min", "need")
-    for product, way, amount in itertools.product(PRODUCTS, ways, (10, None)):
+    for product, way, amount in itertools.product(PRODUCTS[::2], ways, (10, None)):
         accounts = [{"account": each} for each in (BELOW, "OLDQUAY-HARBOUR")]
         share = {"product": product, "way": way, "amount": amount, "as_what": "cap", "draft": None}
         found.append(("/api/drafts/share-out", share | {"accounts": accounts}))

@@ -184,8 +184,13 @@ def test_what_is_there_is_reported_whatever_the_limits(demo: Database, key: str)
     left = demo.run(listing.holders, OLDQUAY, P, HARBOUR, "people", "nobody", "size", "", 0, 9).rows
     assert "gone.hand" in {each.name for each in left}, "nobody is called so, and nothing is lost"
 
+    crew = demo.run(devices.make_key, COMMAND_LINE, "OLDQUAY-CREW", P, "Crew's")[1]
+    demo.run(usecases.report, crew, [Report(Where(HARBOUR, category="scans"), now, GB)])
     total, kept = demo.run(unplaced.listing, OLDQUAY)
-    assert (total, [(each.account, each.now_known) for each in kept]) == (2, [("NOWHERE", False), ("TERN", False)])
+    assert (total, [each.account for each in kept if not each.now_known]) == (3, ["NOWHERE", HARBOUR, "TERN"]), (
+        "an account beside the key's is none of the key's"
+    )
+    assert demo.run(unplaced.act, OLDQUAY, "place", [HARBOUR]) == (0, 0)
     assert demo.run(unplaced.listing, Actor("Tilde", "", "TERN")) == (0, [])
     assert demo.run(unplaced.act, OLDQUAY, "place", ["NOWHERE", "TERN"]) == (0, 0)
     new = NewAccount(code="NOWHERE", parent="OLDQUAY", name="Nowhere", account_kind="sub-account")

@@ -72,6 +72,7 @@ class UnplacedSums:
     reports: int
     series: int
     newest: datetime
+    key_account_ids: str
 
 
 @dataclass(frozen=True)

@@ -67,13 +67,15 @@ def count_unplaced(connection: sa.Connection, key_account_id: int) -> int:
 
 
 def unplaced(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: int) -> tuple[int, list[UnplacedSums]]:
-    """How many reports of a branch's keys are unplaced, and by account and product how many and the newest of them."""
+    """How many reports of a branch's keys are unplaced, and by account and product how many, the newest of them, and
+    the accounts whose keys reported them."""
     sums = sa.select(
         u.c.account,
         u.c.product_id,
         sa.func.count().label("reports"),
         sa.func.count(sa.distinct(u.c.category)).label("series"),
         sa.func.max(u.c.at).label("newest"),
+        sa.func.json_arrayagg(sa.distinct(u.c.key_account_id)).label("key_account_ids"),
     )
     wanted = sums.where(inside).group_by(u.c.account, u.c.product_id).order_by(u.c.account, u.c.product_id).limit(limit)
     count = connection.scalar(sa.select(sa.func.count()).select_from(u).where(inside))

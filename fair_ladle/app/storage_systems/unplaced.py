@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -9,6 +10,7 @@ from datetime import datetime
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
@@ -17,7 +19,6 @@ from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage_systems import store
-from fair_ladle.app.storage_systems.rows import UnplacedRecord
 from fair_ladle.app.storage_systems.tables import unplaced_reports
 
 MOST_LISTED, AT_ONCE = 500, 5000
@@ -49,7 +50,7 @@ def listing(tx: Transaction, actor: Actor) -> tuple[int, list[Unplaced]]:
             row.reports,
             row.series,
             in_utc(row.newest),
-            accounts_service.is_in_scope(accounts, actor, row.account),
+            any(_is_below(accounts, row.account, each) for each in json.loads(row.key_account_ids)),
         )
         for row in rows
     ]
@@ -64,7 +65,7 @@ def act(tx: Transaction, actor: Actor, what: str, names: Sequence[str]) -> tuple
     rows = store.unplaced_of(tx.connection, inside, names, AT_ONCE + 1)
     left, rows = max(0, len(rows) - AT_ONCE), rows[:AT_ONCE]
     if what == "place":
-        rows = [row for row in rows if _is_below(accounts, row)]
+        rows = [row for row in rows if _is_below(accounts, row.account, row.key_account_id)]
         by_product: dict[int, list[dict[str, Any]]] = defaultdict(list)
         for row in rows:
             account_id = int(accounts.ids[accounts.tree.row(row.account)])
@@ -85,8 +86,8 @@ def act(tx: Transaction, actor: Actor, what: str, names: Sequence[str]) -> tuple
     return len(rows), left
 
 
-def _is_below(accounts: Any, row: UnplacedRecord) -> bool:
-    if row.account not in accounts.tree:
+def _is_below(accounts: Accounts, account: str, key_account_id: int) -> bool:
+    if account not in accounts.tree:
         return False
-    above = accounts.row_of_id.get(row.key_account_id)
-    return above is not None and above in accounts.tree.path_up(accounts.tree.row(row.account))
+    above = accounts.row_of_id.get(key_account_id)
+    return above is not None and above in accounts.tree.path_up(accounts.tree.row(account))

@@ -14,7 +14,9 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import storing
 from fair_ladle.app.assignments import usecases as checks
 from fair_ladle.app.people_admin import acting
 from fair_ladle.app.people_admin import listing as people_listing
@@ -24,9 +26,11 @@ from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.storage import listing
 from fair_ladle.app.storage_systems import running, sources, tables_in
 from fair_ladle.app.storage_systems.sources import SourceTerms
+from fair_ladle.app.storage_systems.tables import storage_source_series
 from fair_ladle.connectors.storage import Found, GoingOn, NotReached, Trouble
 from tests.connectors.object_stand_in import BUCKET, KEY, REGION, SECRET, object_store
 
@@ -99,11 +103,25 @@ def test_a_tree_of_folders_is_recorded_until_it_is_gone(demo: Database, here: Pa
     running.run(demo, number, always)
     assert stored(demo) == {("OLDQUAY-CREW", ada): 2, ("OLDQUAY-CREW", ben): 2}
 
+    for name, size in (("old@one.example", 1), ("old@two.example", 2)):
+        fill(here / name, size)
+    running.run(demo, number, always)
+    with demo.transaction() as tx:  # as both were kept once, under one name
+        account_id, category = accounts_service.ids_by_code(tx)["OLDQUAY"], "home/old/files"
+        series = sa.update(storage_source_series).where(storage_source_series.c.subject.startswith("old@"))
+        tx.connection.execute(series.values(category=category))
+        sample = {"account_id": account_id, "category": category, "at": tx.now, "bytes": 9_000_000}
+        storing.report_sizes(tx, pools.product(tx, P), [sample])
+    running.run(demo, number, always)
+    strangers = {("OLDQUAY", "old@one.example"): 1, ("OLDQUAY", "old@two.example"): 2}
+    known = {("OLDQUAY-CREW", ada): 2, ("OLDQUAY-CREW", ben): 2}
+    assert stored(demo) == known | strangers, "each of those whom nobody knows by itself"
+
     here.rename(here.with_name("elsewhere"))
     running.run(demo, number, always)
     [source] = demo.run(sources.listing, OPERATOR)
     assert (source.runs[0].row.outcome, source.failures) == ("failed", 1) and "not there" in source.runs[0].row.says
-    assert stored(demo) == {("OLDQUAY-CREW", ada): 2, ("OLDQUAY-CREW", ben): 2}, "what vanished is not taken as empty"
+    assert stored(demo) == known | strangers, "what vanished is not taken as empty"
     now = demo.clock.now()
     assert [sources.next_due(now, 5, each) - now for each in (0, 1, 4, 30)] == [
         timedelta(minutes=5),

@@ -6,13 +6,14 @@ A run holds no transaction while it waits for the system. Locks of each part: th
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.rows import PersonRecord
@@ -29,6 +30,7 @@ from fair_ladle.app.pools.service import Product
 from fair_ladle.app.storage_systems import dropped, sources
 from fair_ladle.app.storage_systems import source_store as store
 from fair_ladle.app.storage_systems.rows import SourceRecord
+from fair_ladle.app.storage_systems.source_store import Recorded
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.file_trees import FileTree
 from fair_ladle.connectors.mail_store import ImapStore
@@ -249,23 +251,36 @@ def _record(tx: Transaction, begun: _Run, part: Iterable[Found]) -> tuple[int, l
     that are no account of the branch, and the limits in bytes that are others here than there."""
     accounts, now = accounts_service.known(tx), tx.now
     found = list(part)
-    there = store.series(tx.connection, begun.row.id)
-    known = _known_people(tx, begun, [each.subject for each in found])
-    rows, kept, nobodys = [], [], []
+    subjects = [each.subject for each in found]
+    there = store.series(tx.connection, begun.row.id, subjects)
+    known = _known_people(tx, begun, subjects)
+    sizes: dict[Recorded, int] = {}
+    left = set[Recorded]()
+    kept, nobodys = [], []
+    homes = {each: _home(begun, accounts, each, known.get(each)) for each in subjects}
+    stays = _where_some_is_left(tx, begun, accounts, there, homes)
     for each in found:
-        place = _place(tx, begun, accounts, each.subject, known.get(each.subject), there.get(each.subject))
+        before = there.get(each.subject)
+        place = before if before in stays else homes[each.subject]
         if place is None:
             nobodys.append(each.subject)
             continue
-        account_id, category = place
-        rows.append({"account_id": account_id, "category": category, "at": now, "bytes": each.bytes})
-        kept.append(
-            {"source_id": begun.row.id, "subject": each.subject, "account_id": account_id, "category": category}
-        )
-    if rows:
+        sizes[place] = each.bytes
+        if before is not None and before != place:
+            left.add(before)
+        of = {"account_id": place[0], "category": place[1]}
+        kept.append({"source_id": begun.row.id, "subject": each.subject, **of})
+    if sizes:
+        left = {place for place in left if place[0] in accounts.row_of_id}
+        left -= store.of_others(tx.connection, begun.row.id, left, subjects)
+        sizes = dict.fromkeys(sorted(left), 0) | sizes
+        rows = [
+            {"account_id": account_id, "category": category, "at": now, "bytes": size}
+            for (account_id, category), size in sizes.items()
+        ]
         storing.report_sizes(tx, begun.product, rows)
         store.put_series(tx.connection, kept)
-    return len(rows), nobodys, _other_limits(tx, begun, found, known)
+    return len(kept), nobodys, _other_limits(tx, begun, found, known)
 
 
 def _known_people(tx: Transaction, begun: _Run, subjects: list[str]) -> dict[str, Any]:
@@ -282,33 +297,37 @@ def _known_people(tx: Transaction, begun: _Run, subjects: list[str]) -> dict[str
     return dict(people_service.by_username(tx, subjects))
 
 
-def _place(
-    tx: Transaction,
-    begun: _Run,
-    accounts: Any,
-    subject: str,
-    person: PersonRecord | None,
-    before: tuple[int, str] | None,
-) -> tuple[int, str] | None:
-    """Account and category of a subject: where its bytes lie already, until they are moved on purpose; else where the
-    person or the account of that name is; of nobody known, in the source's account under that name."""
+def _home(begun: _Run, accounts: Accounts, subject: str, person: PersonRecord | None) -> Recorded | None:
+    """Account and category of a subject: where the person or the account of that name is; of nobody known, in the
+    source's account under that name. None where no account of the branch is called so."""
+    part = PARTS[begun.row.kind]
+    if subject == ".":
+        return begun.row.account_id, part
     if begun.row.settings["subjects"] == "accounts":
-        if subject == ".":
-            return begun.row.account_id, PARTS[begun.row.kind]
         if not accounts_service.is_in_scope(accounts, begun.actor, subject):
             return None
-        return int(accounts.ids[accounts.tree.row(subject)]), PARTS[begun.row.kind]
-    if subject == ".":
-        return begun.row.account_id, PARTS[begun.row.kind]
-    is_here = person is not None and accounts_service.sees(accounts, begun.actor, person.account_id)
-    name = person.username if person is not None and is_here else subject.split("@")[0][:128]
-    category = f"{usage.home(name)}/{PARTS[begun.row.kind]}"
-    home = person.account_id if person is not None and is_here else begun.row.account_id
-    if before is not None and before[0] != home and before[0] in accounts.row_of_id:
-        left = usage.sizes_now(tx, begun.product, before[0], [before[1]], tx.now)[before[1]]
-        if left > 0:
-            return before
-    return home, category
+        return int(accounts.ids[accounts.tree.row(subject)]), part
+    if person is not None and accounts_service.sees(accounts, begun.actor, person.account_id):
+        return person.account_id, f"{usage.home(person.username)}/{part}"
+    return begun.row.account_id, f"{usage.home(subject[:128])}/{part}"
+
+
+def _where_some_is_left(
+    tx: Transaction,
+    begun: _Run,
+    accounts: Accounts,
+    there: Mapping[str, Recorded],
+    homes: Mapping[str, Recorded | None],
+) -> set[Recorded]:
+    """Where bytes of subjects lie already, in accounts that are no longer theirs: until they are moved on purpose."""
+    if begun.row.settings["subjects"] == "accounts":
+        return set()
+    elsewhere = {
+        before
+        for subject, before in there.items()
+        if (home := homes[subject]) is not None and before[0] != home[0] and before[0] in accounts.row_of_id
+    }
+    return {place for place, size in usage.sizes_at(tx, begun.product, elsewhere, tx.now).items() if size > 0}
 
 
 def _other_limits(

@@ -80,10 +80,27 @@ def runs(connection: sa.Connection, source_ids: Collection[int], each: int) -> l
     return fetch(connection, sa.select(mine).where(mine.c.place <= each).order_by(mine.c.id.desc()), SourceRun)
 
 
-def series(connection: sa.Connection, source_id: int) -> dict[str, tuple[int, str]]:
-    """Where what a source said of its subjects was recorded: (account, category) by subject."""
-    rows = connection.execute(sa.select(m).where(m.c.source_id == source_id))
-    return {row.subject: (row.account_id, row.category) for row in rows}
+Recorded = tuple[int, str]
+"""An account, and a category of it."""
+
+
+def series(connection: sa.Connection, source_id: int, subjects: Collection[str] | None = None) -> dict[str, Recorded]:
+    """Where what a source said of its subjects (of all, if not said) was recorded, by subject."""
+    of_source = sa.select(m).where(m.c.source_id == source_id)
+    parts = [of_source] if subjects is None else [of_source.where(m.c.subject.in_(part)) for part in batched(subjects)]
+    return {row.subject: (row.account_id, row.category) for part in parts for row in connection.execute(part)}
+
+
+def of_others(
+    connection: sa.Connection, source_id: int, places: Collection[Recorded], subjects: Collection[str]
+) -> set[Recorded]:
+    """Those of these places where something is recorded of other subjects of a source than these."""
+    found = set[Recorded]()
+    for part in batched(places):
+        mine = [m.c.source_id == source_id, sa.tuple_(m.c.account_id, m.c.category).in_(part)]
+        rows = connection.execute(sa.select(m.c.account_id, m.c.category).where(*mine, m.c.subject.not_in(subjects)))
+        found.update((row.account_id, row.category) for row in rows)
+    return found
 
 
 def put_series(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:

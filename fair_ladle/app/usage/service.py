@@ -249,12 +249,12 @@ def standing(product: Product, account_id: int, categories: Sequence[str], at: d
     return stored.standing(product.id, account_id, categories, at)
 
 
-def sizes_now(
-    tx: Transaction, product: Product, account_id: int, categories: Sequence[str], at: datetime
-) -> dict[str, int]:
-    """Bytes in some categories of an account at an instant."""
-    series = [(product.id, account_id, each) for each in categories]
-    return {each[2]: level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
+def sizes_at(
+    tx: Transaction, product: Product, places: Collection[tuple[int, str]], at: datetime
+) -> dict[tuple[int, str], int]:
+    """Bytes in some categories of accounts (account, category) at an instant."""
+    series = [(product.id, *each) for each in places]
+    return {(each[1], each[2]): level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
 
 
 def home(username: str) -> str:
@@ -300,7 +300,8 @@ def series_of(tx: Transaction, product: Product, account_id: int, category: str)
 
 def stored_of_category(tx: Transaction, product: Product, account_id: int, category: str) -> int:
     """Bytes an account stores in a category and those below it."""
-    return sum(sizes_now(tx, product, account_id, series_of(tx, product, account_id, category), tx.now).values())
+    places = [(account_id, each) for each in series_of(tx, product, account_id, category)]
+    return sum(sizes_at(tx, product, places, tx.now).values())
 
 
 def moved(

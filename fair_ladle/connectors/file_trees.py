@@ -48,6 +48,20 @@ class Remembered:
         draft.replace(path)
 
 
+def found_below(folder: Path, allowed: Sequence[Path]) -> Path:
+    """A folder as it is, wherever links lead: below one of the allowed ones, or NotReached."""
+    try:
+        found = folder.resolve(strict=True)
+    except (OSError, RuntimeError):
+        raise NotReached(f"{folder} is not there (any more), or leads in a circle.") from None
+    roots = [each.resolve() for each in allowed]
+    if not any(found == each or each in found.parents for each in roots):
+        raise NotReached(f"{folder} lies below none of the roots that FAIR_LADLE_STORAGE_ROOTS names.")
+    if not found.is_dir():
+        raise NotReached(f"{folder} is no folder.")
+    return found
+
+
 @dataclass(frozen=True)
 class FileTree:
     """A root below one of the allowed ones. ``memory`` is where earlier scans are remembered (None = nowhere): with
@@ -64,7 +78,7 @@ class FileTree:
 
     def usage(self, subjects: Sequence[str], going_on: GoingOn) -> Iterator[Found | Trouble]:
         """The size of each folder directly below the root, of files directly in it under the name ``.``"""
-        root = self._root()
+        root = found_below(self.root, self.allowed)
         scan = _Scan(root.stat().st_dev, self.memory, self.full, self.pace, going_on)
         try:
             with os.scandir(root) as entries:
@@ -85,19 +99,6 @@ class FileTree:
     def set_limits(self, wanted: Sequence[tuple[str, int | None]], going_on: GoingOn) -> Iterator[Trouble]:
         """A tree of folders takes no limits."""
         yield from ()
-
-    def _root(self) -> Path:
-        """The root as it is, below an allowed one."""
-        try:
-            found = self.root.resolve(strict=True)
-        except (OSError, RuntimeError):
-            raise NotReached(f"{self.root} is not there (any more), or leads in a circle.") from None
-        roots = [each.resolve() for each in self.allowed]
-        if not any(found == each or each in found.parents for each in roots):
-            raise NotReached(f"{self.root} lies below none of the roots that FAIR_LADLE_STORAGE_ROOTS names.")
-        if not found.is_dir():
-            raise NotReached(f"{self.root} is no folder.")
-        return found
 
 
 class _Scan:

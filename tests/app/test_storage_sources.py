@@ -131,6 +131,27 @@ def test_a_tree_of_folders_is_recorded_until_it_is_gone(demo: Database, here: Pa
     ]
 
 
+def test_a_folder_with_an_odd_name_keeps_nothing_else_from_being_recorded(demo: Database, here: Path) -> None:
+    ada, ben, *_ = people(demo, "OLDQUAY-CREW")
+    odd = [os.fsdecode(b"\xff\xfe"), "in\ntwo", "a" * 129]
+    for name in (ada, ben, "a" * 128, "%s '", *odd):
+        fill(here / name, 1)
+    number = demo.run(sources.put, OPERATOR, None, replace(TREE, folder=str(here)), None)
+    running.run(demo, number, always)
+    ran = newest(demo, number)
+    assert (ran.outcome, ran.found, ran.recorded, ran.troubles) == (
+        "done",
+        7,
+        4,
+        3,
+    ) and "in\N{REPLACEMENT CHARACTER}two" in ran.says
+    assert {name for _, name in stored(demo)} == {ada, ben, "a" * 128, "%s '"}
+    (here / ben / "file").unlink()
+    (here / ben).rmdir()
+    running.run(demo, number, always)
+    assert ben not in {name for _, name in stored(demo)}, "what is gone is seen, though there is trouble with others"
+
+
 def test_an_object_store_is_recorded_and_one_that_breaks_off_changes_nothing_of_whom_it_did_not_reach(
     demo: Database, here: Path
 ) -> None:
@@ -257,7 +278,9 @@ def table(database: Database, rows: Sequence[dict[str, Any]]) -> bytes:
     return "\n".join(json.dumps({"at": now} | row) for row in rows).encode()
 
 
-def test_what_is_dropped_is_recorded_whole_or_not_at_all(demo: Database, here: Path) -> None:
+def test_what_is_dropped_is_recorded_whole_or_not_at_all(
+    demo: Database, here: Path, tmp_path_factory: pytest.TempPathFactory
+) -> None:
     ada, *_ = people(demo, "OLDQUAY-CREW")
     number = demo.run(sources.put, OPERATOR, None, replace(TREE, kind="drop", folder=str(here)), None)
     good = [{"person": ada, "category": "mail", "bytes": GB}, {"account": "OLDQUAY-CREW", "folder": "LOGS", "bytes": 2}]
@@ -290,6 +313,18 @@ def test_what_is_dropped_is_recorded_whole_or_not_at_all(demo: Database, here: P
     is_written.set()
     writer.join()
     assert stored(demo) == {("OLDQUAY-CREW", ada): 1000}
+
+    elsewhere = tmp_path_factory.mktemp("elsewhere")
+    (here / "done").rename(elsewhere / "done")
+    (here / "done").symlink_to(elsewhere)
+    (here / "good.jsonl").write_bytes(table(demo, good))
+    os.utime(here / "good.jsonl", (0, 0))
+    running.run(demo, number, always)
+    assert "good.jsonl: cannot be put aside" in newest(demo, number).says and not (elsewhere / "good.jsonl").exists()
+    here.rename(elsewhere / "here")
+    here.symlink_to(elsewhere / "here")
+    running.run(demo, number, always)
+    assert newest(demo, number).outcome == "failed" and "below none of the roots" in newest(demo, number).says
 
 
 @pytest.mark.parametrize(

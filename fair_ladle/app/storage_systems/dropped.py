@@ -3,6 +3,7 @@ under ``done`` or ``failed``, with why."""
 
 from __future__ import annotations
 
+import errno
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -57,8 +58,12 @@ def take_in(
         faults = _one(database, actor, product, file, dry, count)
         for each in faults:
             count.trouble(file.name, each)
-        if not dry:
+        if dry:
+            continue
+        try:
             _put_aside(file, faults)
+        except OSError as trouble:  # it is read again the next time, which changes nothing
+            count.trouble(file.name, f"cannot be put aside: {trouble.strerror or trouble}")
     return True
 
 
@@ -93,6 +98,8 @@ def _one(database: Database, actor: Actor, product: Product, file: Path, dry: bo
 
 def _put_aside(file: Path, faults: list[str]) -> None:
     into = file.parent / ("failed" if faults else "done")
+    if into.is_symlink():
+        raise NotADirectoryError(errno.ENOTDIR, f"{into.name} is a link")
     into.mkdir(exist_ok=True)
     target = into / file.name
     number = 1
@@ -100,5 +107,5 @@ def _put_aside(file: Path, faults: list[str]) -> None:
         number += 1
         target = into / f"{file.stem}-{number}{file.suffix}"
     if faults:
-        target.with_suffix(target.suffix + ".log").write_text("\n".join(faults) + "\n")
+        target.with_suffix(target.suffix + ".log").write_text("\n".join(faults) + "\n", "utf-8", "replace")
     file.rename(target)

@@ -32,12 +32,12 @@ from fair_ladle.app.storage_systems import source_store as store
 from fair_ladle.app.storage_systems.rows import SourceRecord
 from fair_ladle.app.storage_systems.source_store import Recorded
 from fair_ladle.app.usage import service as usage
-from fair_ladle.connectors.file_trees import FileTree
+from fair_ladle.connectors.file_trees import FileTree, found_below
 from fair_ladle.connectors.mail_store import ImapStore
 from fair_ladle.connectors.storage import Found, NotReached, StorageSystem, Trouble
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
-AT_ONCE, TOLD = 200, 20
+AT_ONCE, TOLD, LONGEST_NAME = 200, 20, 128
 PARTS = {"imap": "mail", "objects": "objects", "tree": "files"}
 """What the category of a system's bytes is called."""
 FULL_EVERY = timedelta(hours=20)
@@ -63,7 +63,8 @@ class _Count:
         """Note what went wrong; the first of them in words."""
         self.troubles += 1
         if len(self.says) < TOLD:
-            self.says.append(f"{subject}: {says}"[:500])
+            said = f"{subject}: {says}"[:500]
+            self.says.append("".join(each if each.isprintable() else "\N{REPLACEMENT CHARACTER}" for each in said))
 
     def values(self) -> dict[str, Any]:
         """As it is kept."""
@@ -95,6 +96,9 @@ def run(database: Database, number: int, going_on: GoingOn) -> None:
         count.trouble(begun.row.name, str(trouble))
     except Refused as refused:
         count.trouble(begun.row.name, refused.problem.detail)
+    except Exception as broken:
+        count.trouble(begun.row.name, f"broke off ({type(broken).__name__}); what was recorded before stays.")
+        raise
     finally:
         database.run(_end, begun, count, outcome)
 
@@ -134,7 +138,7 @@ def _read(database: Database, begun: _Run, count: _Count, going_on: GoingOn) -> 
     """Whether all of it was read."""
     settings = begun.row.settings
     if begun.row.kind == "drop":
-        folder = Path(settings["folder"])
+        folder = found_below(Path(settings["folder"]), sources.roots(database.settings))
         return dropped.take_in(database, begun.actor, begun.product, folder, begun.kind == "dry", count, going_on)
     system = _system(database, begun)
     if not system.can_list:
@@ -146,7 +150,7 @@ def _read(database: Database, begun: _Run, count: _Count, going_on: GoingOn) -> 
     seen: set[str] = set()
     done = _read_some(database, begun, system, count, [], going_on, seen)
     gone = {subject: at for subject, at in before.items() if subject not in seen}
-    if done and gone and begun.kind != "dry" and not count.troubles:
+    if done and gone and begun.kind != "dry":
         database.run(_empty, begun, gone)
     return done
 
@@ -215,6 +219,11 @@ def _read_some(
     for each in system.usage(subjects, going_on):
         if isinstance(each, Trouble):
             count.trouble(each.subject, each.says)
+        elif len(each.subject) > LONGEST_NAME or not each.subject.isprintable():
+            count.trouble(
+                each.subject,
+                f"not recorded: its name has more than {LONGEST_NAME} characters, or some that cannot be printed",
+            )
         else:
             part.append(each)
         if seen is not None:
@@ -309,7 +318,7 @@ def _home(begun: _Run, accounts: Accounts, subject: str, person: PersonRecord | 
         return int(accounts.ids[accounts.tree.row(subject)]), part
     if person is not None and accounts_service.sees(accounts, begun.actor, person.account_id):
         return person.account_id, f"{usage.home(person.username)}/{part}"
-    return begun.row.account_id, f"{usage.home(subject[:128])}/{part}"
+    return begun.row.account_id, f"{usage.home(subject)}/{part}"
 
 
 def _where_some_is_left(

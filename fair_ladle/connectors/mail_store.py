@@ -49,7 +49,7 @@ class ImapStore:
                 if lost >= MOST_LOST:
                     raise NotReached(f"{self.host} stopped answering: {trouble}") from None
                 yield Trouble(user, f"the server ended the connection: {trouble}")
-            except imaplib.IMAP4.error as refused:
+            except (imaplib.IMAP4.error, ValueError) as refused:
                 lost = 0
                 yield Trouble(user, _said(refused))
             except OSError as trouble:
@@ -94,14 +94,16 @@ class ImapStore:
                         raise imaplib.IMAP4.error(str(said))
                 finally:
                     _leave(connection)
-            except imaplib.IMAP4.error as refused:
+            except (imaplib.IMAP4.error, ValueError) as refused:
                 yield Trouble(user, _said(refused))
             except OSError as trouble:
                 raise NotReached(f"{self.host} cannot be reached: {trouble}") from None
 
     def _sign_in(self, user: str) -> imaplib.IMAP4:
-        if not user or re.search(r'[\s"*\\(){}\x00-\x1f\x7f]', user):
+        if not user.isascii() or not user or re.search(r'[\s"*\\(){}\x00-\x1f\x7f]', user):
             raise imaplib.IMAP4.error("a mailbox is never called so")
+        if not self.password.isascii():
+            raise NotReached(f"The password of {self.master} has letters that IMAP does not take.")
         address = str(look_up(self.host, self.port, self.listed))
         context = ssl.create_default_context()
         # The name is looked up once; the certificate is held against the name.
@@ -165,6 +167,8 @@ def _stored_kib(connection: imaplib.IMAP4) -> int:
 
 
 def _said(error: Exception) -> str:
+    if isinstance(error, ValueError):
+        return "what the server says of it cannot be read"
     text = str(error)
     return text[2:-1] if text.startswith(("b'", 'b"')) else text
 

@@ -230,7 +230,9 @@ def test_mailboxes_get_the_limits_of_the_layers(demo: Database, here: Path, monk
     running.run(demo, number, always)
     assert newest(demo, number).outcome == "failed"
     system.ends_after = None
+    system.sizes |= {names[1]: -1, names[2]: 10**25}
     running.run(demo, number, always)
+    assert newest(demo, number).recorded == 1 and f"{names[1]}: not recorded: -1 bytes" in newest(demo, number).says
     assert stored(demo)["OLDQUAY-CREW", names[0]] == 5000, "the next run mends it"
 
 

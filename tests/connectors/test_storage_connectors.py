@@ -131,8 +131,10 @@ def test_mailboxes_are_read_and_limited(dovecot: int) -> None:
 
 
 def test_a_mailbox_that_cannot_be_read_is_told_and_the_others_go_on(dovecot: int) -> None:
-    found = list(store(dovecot).usage(["ada", "with space", "ben"], always))
-    assert [type(each) for each in found] == [Found, Trouble, Found]
+    found = list(store(dovecot).usage(["ada", "with space", "zoë", "ben"], always))
+    assert [type(each) for each in found] == [Found, Trouble, Trouble, Found]
+    with pytest.raises(NotReached, match="letters that IMAP does not take"):
+        list(store(dovecot, "schlüssel").usage(["ada"], always))
     assert all(isinstance(each, Trouble) for each in store(dovecot, "wrong").usage(["ada"], always))
     assert [each.subject for each in store(dovecot, "wrong").set_limits([("ada", 1)], always)] == ["ada"]
     asked = iter([True, False])

@@ -31,6 +31,7 @@ from fair_ladle.app.storage_systems import dropped, sources
 from fair_ladle.app.storage_systems import source_store as store
 from fair_ladle.app.storage_systems.rows import SourceRecord
 from fair_ladle.app.storage_systems.source_store import Recorded
+from fair_ladle.app.storage_systems.usecases import MOST_BYTES
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.file_trees import FileTree, found_below
 from fair_ladle.connectors.mail_store import ImapStore
@@ -219,11 +220,8 @@ def _read_some(
     for each in system.usage(subjects, going_on):
         if isinstance(each, Trouble):
             count.trouble(each.subject, each.says)
-        elif len(each.subject) > LONGEST_NAME or not each.subject.isprintable():
-            count.trouble(
-                each.subject,
-                f"not recorded: its name has more than {LONGEST_NAME} characters, or some that cannot be printed",
-            )
+        elif (why := _why_not(each)) is not None:
+            count.trouble(each.subject, f"not recorded: {why}")
         else:
             part.append(each)
         if seen is not None:
@@ -233,6 +231,13 @@ def _read_some(
             flush()
     flush()
     return going_on()
+
+
+def _why_not(found: Found) -> str | None:
+    """Why what a system says of a subject is not recorded; None where it is."""
+    if len(found.subject) > LONGEST_NAME or not found.subject.isprintable():
+        return f"its name has more than {LONGEST_NAME} characters, or some that cannot be printed"
+    return None if 0 <= found.bytes <= MOST_BYTES else f"{found.bytes} bytes is no size"
 
 
 def _take(

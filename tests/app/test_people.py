@@ -127,6 +127,7 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
         (GroupTerms("OLDQUAY", "X", "X", None, (stranger,), None), "is not a person of Old Quay Ferries, nor a group"),
         (GroupTerms("TERN", "X", "X", None, (), None), "no account 'TERN'"),
         (GroupTerms("OLDQUAY", "X;Y", "X", None, (), None), "A group's code"),
+        (GroupTerms("OLDQUAY", "X\n", "X", None, (), None), "A group's code"),
     ]
     for wanted, says in refused:
         with pytest.raises(Refused, match=re.escape(says)):

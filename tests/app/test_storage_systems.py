@@ -264,6 +264,8 @@ def test_what_may_be_written_is_what_is_written(demo: Database, key: str) -> Non
     [
         (Where("TERN", category="x"), "no account"),
         (Where("OLDQUAY"), "one of person, folder and category"),
+        (Where("OLDQUAY", person="lev.birch2/mail"), "has a slash"),
+        (Where("OLDQUAY", folder="CHARTS/old"), "has a slash"),
         (Where("OLDQUAY", category="home/ada/reserved"), "No category is called"),
         (Where("OLDQUAY", category="x" * 201), "200 characters"),
         (Where(person="lev.birch2"), "no person"),

@@ -96,7 +96,7 @@ def expanded(text: str) -> Iterator[str]:
             continue
         ends = [re.sub(r"(?<=[\d+]) (?=\d)", "", part) for part in ends]
         for part in ends:
-            if not ITEM.match(part):
+            if not ITEM.fullmatch(part):
                 raise invalid(f"{part[:80]!r} is no number; letters, digits and + . / _ - are, 128 at most.", "numbers")
         if len(ends) == 1:
             yield ends[0]

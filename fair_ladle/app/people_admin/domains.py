@@ -83,7 +83,7 @@ def put_domain(tx: Transaction, actor: Actor, domain: str, account: str, joining
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     domain = domain.strip().lower().removeprefix("@")
-    if not DOMAIN.match(domain):
+    if not DOMAIN.fullmatch(domain):
         raise invalid(f"{domain[:80]!r} is no domain; one looks like client.example.", "domain")
     account_id = int(accounts.ids[row])
     mine = [

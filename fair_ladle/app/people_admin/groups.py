@@ -145,7 +145,7 @@ def _as_group(
     account_id = int(accounts.ids[row])
     every = groups_in_sight(tx, actor, accounts)
     there = next((each for each in every.every if each.account_id == account_id and each.code == wanted.code), None)
-    if not CODE.match(wanted.code):
+    if not CODE.fullmatch(wanted.code):
         raise invalid("A group's code is letters, digits, . _ and -, at most 64.", "code")
     if not wanted.name.strip():
         raise invalid("A group has a name.", "name")

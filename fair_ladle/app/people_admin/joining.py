@@ -59,7 +59,7 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
     joined = _refuse_known_email(tx, actor, accounts, email, link_to=int(accounts.ids[row]) if new.link else None)
     invite = new.invite and not joined
     username = (new.username or "").strip() or usernames_for(tx, [name])[0]
-    if not USERNAME.match(username):
+    if not USERNAME.fullmatch(username):
         raise invalid(
             f"{username[:80]!r} is no username; letters, digits and . _ @ + - after the first, 128 at most.", "username"
         )

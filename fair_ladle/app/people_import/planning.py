@@ -411,7 +411,7 @@ class _Planning:
 
     def _username(self, given: dict[str, str]) -> str:
         name = given.get("username", "")
-        if name and not USERNAME.match(name):
+        if name and not USERNAME.fullmatch(name):
             raise _Wrong("username", name, "letters, digits and . _ @ + - after the first, 128 at most")
         return name
 

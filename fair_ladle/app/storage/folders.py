@@ -103,8 +103,7 @@ def put(tx: Transaction, actor: Actor, product: str, account: str, code: str, te
     account above keeps making them for itself."""
     found, account_id = _place(tx, actor, product, account)
     code = code.strip()
-    if not code or len(code) > 64 or "/" in code or not code.isprintable() or code == "reserved":
-        raise invalid("A code of up to 64 printable characters without a slash.", "code")
+    judge_code(code, "code")
     if not terms.name.strip() or len(terms.name) > 200:
         raise invalid("A folder has a name, in at most 200 characters.", "name")
     if terms.limit is not None and not 0 <= terms.limit <= MOST_GRAINS:
@@ -131,6 +130,12 @@ def put(tx: Transaction, actor: Actor, product: str, account: str, code: str, te
     told = {"limit": "none" if terms.limit is None else found.said(terms.limit), "owner": terms.owner or "nobody"}
     what = "shared folder made" if there is None else "shared folder changed"
     _log(tx, actor, what, code, account_id, told)
+
+
+def judge_code(code: str, where: str) -> None:
+    """Refused where no folder can be called so."""
+    if not code or len(code) > 64 or "/" in code or not code.isprintable() or code == "reserved":
+        raise invalid("A folder's code has up to 64 printable characters and no slash.", where)
 
 
 def _may_make(tx: Transaction, actor: Actor) -> None:

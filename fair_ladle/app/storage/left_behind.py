@@ -21,6 +21,7 @@ from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.storage import folders
 from fair_ladle.app.storage.listing import product_of
 from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import stored
@@ -88,8 +89,8 @@ def move(
         if whom is None or whom.status == "removed" or not accounts_service.sees(accounts, actor, whom.account_id):
             raise not_found("person", person)
         to_id, category = whom.account_id, usage.home(person)
-    elif not folder or "/" in folder or len(folder) > 64 or folder == "reserved":
-        raise invalid("A folder's code has up to 64 characters and no slash.", "folder")
+    else:
+        folders.judge_code(folder or "", "folder")
     to = accounts.tree.codes[accounts.row_of_id[to_id]]
     grains = usage.grains(storing.move(tx, actor, found, from_id, to, usage.home(name), category))
     entries = [log_service.Entry("left behind moved", name, from_id, None, {"GB": found.said(grains)})]

@@ -109,6 +109,8 @@ def _key(tx: Transaction, key: str) -> _Key:
 def _named(where: Where) -> str:
     """The category that a place is."""
     person, folder, category, part = where.person, where.folder, where.category, where.part
+    if "/" in (person or folder or ""):
+        raise invalid("Neither a username nor a folder's code has a slash; what is below it is a part.", "person")
     if person and not folder and not category:
         found = usage.home(person)
     elif bool(person) + bool(folder) + bool(category) != 1:

@@ -29,7 +29,7 @@ PRODUCT = "CHARTROOM"
 
 def room(database: Database) -> int:
     product = next(each for each in database.run(pools.products) if each.code == PRODUCT)
-    return database.run(assignment_service.room, ENGINEERING, "OLDQUAY-ENGINEERING", product)
+    return database.run(assignment_service.room, ENGINEERING, "OLDQUAY-ENGINEERING", product).real
 
 
 @pytest.fixture

@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import places
 from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
@@ -115,7 +116,7 @@ def test_whoever_has_no_ceiling_costs_nothing_to_judge(demo: Database) -> None:
     free = given(demo, COMMAND_LINE, "GANNET")
     with demo.transaction() as tx:
         product = pools_service.product(tx, "LANTERN-MAIL")
-        assignment_service.directory(tx).places.clear()
+        places.directory(tx).places.clear()
         with statements.hearing() as heard:
             assignment_service.judge_whole(tx, free, product, whom)
     assert heard == []

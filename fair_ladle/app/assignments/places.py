@@ -161,8 +161,8 @@ def directory_now(tx: Transaction) -> Directory:
 
 
 def by_directory(tx: Transaction, judge: Callable[[Directory], Result]) -> Result:
-    """What is judged by the directory. What it refuses is judged once more by the structure as it is, if that is
-    another one: whoever takes something finds that out under the locks, but nobody comes to these who is refused."""
+    """What is judged by the directory; where that refuses, by the structure as it is, if that is another one. Whoever
+    is not refused finds under the locks whether it is."""
     known = directory(tx)
     try:
         return judge(known)

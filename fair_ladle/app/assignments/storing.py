@@ -144,15 +144,15 @@ def report_taken(
     _let_follow(tx, product, places, usage.record_taken(tx, taken, used_at))
 
 
-def move(tx: Transaction, actor: Actor, product: Product, whence: int, to: str, category: str, into: str) -> int:
+def move(tx: Transaction, actor: Actor, product: Product, from_id: int, to: str, category: str, into: str) -> int:
     """Let what a category of an account (its number) stores, and those below it, be in another category of an account
     (its code) from now on; bytes. What becomes more where it goes, and above that, is admitted like any unit: refused
-    with the ladder where a limit stops it. What is as much as before is not asked."""
+    with the ladder where a limit stops it; where it comes to as much as before, no limit is asked."""
     place, _ = place_now(tx, to, product, actor.scope)
     accounts = accounts_service.known(tx)
-    rows = sorted({accounts.row_of_id[whence], accounts.row_of_id[place.account_id]})
+    rows = sorted({accounts.row_of_id[from_id], accounts.row_of_id[place.account_id]})
     service.lock_ways(tx, accounts, {product: rows})
-    moved, samples = usage.moved(tx, product, whence, place.account_id, category, tx.now, into)
+    moved, samples = usage.moved(tx, product, from_id, place.account_id, category, tx.now, into)
 
     def judge(was: Positions, gone: Positions, now: Positions) -> None:
         row, tree = was.snapshot.accounts.row_of_id[place.account_id], was.snapshot.accounts.tree

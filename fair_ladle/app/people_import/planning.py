@@ -91,7 +91,7 @@ class Step:
 @dataclass(frozen=True)
 class Needed:
     """Seats of a product that rows ask for in an account, how many more it can take now as far as the actor may see
-    (None = nothing in their branch limits it), and whether that falls short, be it for what they do not see."""
+    (None = nothing in their branch limits it), and whether that falls short, limits above them counted."""
 
     account: str
     account_name: str

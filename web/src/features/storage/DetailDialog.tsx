@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { scaleLinear, scaleUtc } from 'd3-scale'
 import { Button, Modal } from 'react-bootstrap'
 import { Trouble, Wait } from '../../components/States'
+import { useNarrow } from '../../components/useNarrow'
 import { dayName } from '../../domain/months'
 import { roundUnits, units, whole } from '../../domain/units'
 import { FolderForm } from './FolderForm'
@@ -29,6 +30,7 @@ export function DetailDialog({
 }) {
   const found = useQuery(storageDetail(product, row, what))
   const isWide = what === 'folders' || !row.here
+  const width = useNarrow() ? 330 : isWide ? 766 : 460
   return (
     <Modal show onHide={close} animation={false} {...(isWide && { size: 'lg' })} aria-labelledby="detail-title">
       <Modal.Header closeButton>
@@ -53,7 +55,7 @@ export function DetailDialog({
               <LeftBehind product={product} perUnit={perUnit} row={row} close={close} />
             )}
             {what === 'folders' && <FolderForm product={product} perUnit={perUnit} row={row} close={close} />}
-            <Over days={found.data.days} perUnit={perUnit} limit={row.limit} width={isWide ? 766 : 460} />
+            <Over days={found.data.days} perUnit={perUnit} limit={row.limit} width={width} />
             {found.data.members.length > 0 && (
               <table className="ledger tight mb-2" aria-label="Members">
                 <thead>

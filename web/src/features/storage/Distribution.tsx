@@ -1,12 +1,15 @@
 import { scaleLog } from 'd3-scale'
 import { useRef } from 'react'
 import type { Schemas } from '../../api/client'
+import { useNarrow } from '../../components/useNarrow'
 import { units, whole } from '../../domain/units'
 
 type Band = Schemas['SizeBand']
 
-const [WIDTH, HEIGHT, BOTTOM, TOP, LEFT, RIGHT] = [740, 150, 20, 14, 10, 14]
+const [HEIGHT, BOTTOM, TOP, LEFT, RIGHT] = [150, 20, 14, 10, 14]
 const STEP = 1.05
+/** A label on the axis takes so much. */
+const LABEL = 46
 
 /** So many people store so much, with a limit as a line that arrows, dragging or typing move. It fetches nothing. */
 export function Distribution({
@@ -25,17 +28,18 @@ export function Distribution({
   move: ((grains: number) => void) | undefined
 }) {
   const svg = useRef<SVGSVGElement>(null)
+  const wide = useNarrow() ? 340 : 740
   const [first, last] = [bands[0]?.size ?? 1, bands.at(-1)?.size ?? perUnit]
   const low = Math.max(1, Math.min(first, limit || first) / 1.6)
   const high = Math.max(last, limit ?? 0, was ?? 0, low * 10) * 1.4
-  const x = scaleLog([low, high], [LEFT, WIDTH - RIGHT]).clamp(true)
-  const bars = binned(bands, (size) => x(size))
+  const x = scaleLog([low, high], [LEFT, wide - RIGHT]).clamp(true)
+  const bars = binned(bands, wide, (size) => x(size))
   const most = Math.max(1, ...bars.map((each) => each.people))
   const y = (count: number) => HEIGHT - BOTTOM - (count / most) * (HEIGHT - BOTTOM - TOP)
   const set = (grains: number) => move?.(Math.max(1, rounded(grains)))
   const at = (event: React.PointerEvent) => {
     const box = svg.current?.getBoundingClientRect()
-    if (box) set(x.invert(((event.clientX - box.left) / box.width) * WIDTH))
+    if (box) set(x.invert(((event.clientX - box.left) / box.width) * wide))
   }
   const place = limit === null ? null : x(Math.max(limit, low))
   const over = limit === null ? 0 : bands.reduce((sum, each) => sum + (each.size > limit ? each.people : 0), 0)
@@ -56,7 +60,7 @@ export function Distribution({
     set(next)
   }
   return (
-    <svg ref={svg} className="distribution" viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="group" aria-label="People by size">
+    <svg ref={svg} className="distribution" viewBox={`0 0 ${wide} ${HEIGHT}`} role="group" aria-label="People by size">
       {bars.map((each) => (
         <rect
           key={each.from}
@@ -69,8 +73,8 @@ export function Distribution({
           <title>{`${whole(each.people)} at about ${units(each.size, perUnit)} GB`}</title>
         </rect>
       ))}
-      <line className="base" x1={LEFT} x2={WIDTH - RIGHT} y1={HEIGHT - BOTTOM} y2={HEIGHT - BOTTOM} />
-      {ticks(low, high).map((tick) => (
+      <line className="base" x1={LEFT} x2={wide - RIGHT} y1={HEIGHT - BOTTOM} y2={HEIGHT - BOTTOM} />
+      {ticks(low, high, wide).map((tick) => (
         <text key={tick} x={x(tick)} y={HEIGHT - 6} textAnchor="middle">
           {units(tick, perUnit)} GB
         </text>
@@ -82,7 +86,7 @@ export function Distribution({
         <rect
           className="reach"
           x={LEFT}
-          width={WIDTH - LEFT - RIGHT}
+          width={wide - LEFT - RIGHT}
           y={0}
           height={HEIGHT - BOTTOM}
           onPointerDown={(event) => {
@@ -114,8 +118,8 @@ export function Distribution({
 }
 
 /** Sizes in columns of even width on the axis. */
-function binned(bands: Band[], x: (size: number) => number) {
-  const width = (WIDTH - LEFT - RIGHT) / 48
+function binned(bands: Band[], wide: number, x: (size: number) => number) {
+  const width = (wide - LEFT - RIGHT) / 48
   const found = new Map<number, { from: number; to: number; people: number; size: number }>()
   for (const band of bands) {
     const at = Math.floor((x(band.size) - LEFT) / width)
@@ -133,10 +137,10 @@ function rounded(grains: number): number {
   return Math.round(grains / digits) * digits
 }
 
-function ticks(low: number, high: number): number[] {
+function ticks(low: number, high: number, wide: number): number[] {
   const found = []
+  const steps = wide / Math.log10(high / low) >= 3 * LABEL ? [1, 2, 5] : [1]
   for (let decade = 10 ** Math.floor(Math.log10(low)); decade <= high; decade *= 10)
-    for (const step of [1, 2, 5])
-      if (decade * step >= low * 1.1 && decade * step <= high / 1.1) found.push(decade * step)
+    for (const step of steps) if (decade * step >= low * 1.1 && decade * step <= high / 1.1) found.push(decade * step)
   return found
 }

@@ -118,7 +118,12 @@ function columns({ what, isPast, perUnit, largest, narrow, open }: Shown): Colum
       width: narrow ? '138px' : 'minmax(170px, 1.4fr)',
       cell: (row) => (
         <>
-          <button type="button" className="btn btn-link p-0 align-baseline" tabIndex={-1} onClick={() => open(row)}>
+          <button
+            type="button"
+            className={`btn btn-link p-0 ${what === 'accounts' ? 'd-inline-block text-truncate mw-100' : 'align-baseline'}`}
+            tabIndex={-1}
+            onClick={() => open(row)}
+          >
             {row.title}
           </button>{' '}
           {row.stands && <span className="tag">{row.stands === 'deleted' ? 'to be deleted' : 'archived'}</span>}{' '}

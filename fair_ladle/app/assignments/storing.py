@@ -1,7 +1,8 @@
 """What is stored, written live: asked for under limits like any unit, or reported as it is.
 
 Locks: the counters of the accounts, the deeper first, and those above them as far as a change or the one before it
-reaches (a report: up to the pools); then samples and what is kept of them, which nobody writes without the counter.
+reaches (a report, and a move for both of its accounts: up to the pools); then samples and what is kept of them, which
+nobody writes without the counter.
 Trusted: the caller has judged scope.
 """
 

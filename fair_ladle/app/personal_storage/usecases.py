@@ -348,7 +348,10 @@ def _told(product: Product, grains: int | None) -> str:
 
 def move_here(tx: Transaction, actor: Actor, person: PersonRecord, from_account: str) -> int:
     """Move what stayed in an account that somebody has left to where they are now, of every product; grains. Refused
-    where the account they are in has no room."""
+    where the account they are in has no room.
+
+    Locks: of all these products the ways up of both accounts, pool by pool, before any of it is moved.
+    """
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, from_account)
     from_id, to = int(accounts.ids[row]), accounts.tree.codes[accounts.row_of_id[person.account_id]]

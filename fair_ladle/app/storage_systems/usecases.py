@@ -1,6 +1,6 @@
 """What storage systems ask before they write, reserve, and report, with a key of an account for one storage product.
 
-Locks: the reservation by its id; then the counters and what hangs on them (``assignments/storing.py``). A personal
+Locks: the reservation by its token; then the counters and what hangs on them (``assignments/storing.py``). A personal
 limit is judged under the lock of the account's counter, after what is to be written was counted.
 """
 

@@ -300,7 +300,9 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
                 </td>
                 <td className="fig">{each.needed}</td>
                 <td className={each.given < each.needed ? 'fig over' : 'fig'}>{each.given}</td>
-                <td className="fig">{each.left ?? (each.given < each.needed ? 'not available now' : 'no limit')}</td>
+                <td className="fig">
+                  {each.given < each.needed && each.left !== 0 ? 'not available now' : (each.left ?? 'no limit')}
+                </td>
               </tr>
             ))}
           </tbody>

@@ -146,7 +146,9 @@ export function ImportMapping({ number }: { number: number }) {
                         <td>{each.product_name}</td>
                         <td className="fig">{each.needed}</td>
                         <td className={`fig ${each.is_short ? 'over' : ''}`}>
-                          {each.left ?? (each.is_short ? 'not available now' : 'no limit')}
+                          {each.is_short && (each.left ?? Infinity) >= each.needed
+                            ? 'not available now'
+                            : (each.left ?? 'no limit')}
                         </td>
                       </tr>
                     ))}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
-from dataclasses import fields
+from dataclasses import fields, replace
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from typing import Any
@@ -326,7 +326,12 @@ def test_who_is_over_follows_from_how_many_store_how_much(
             connection.execute(sa.update(stored).where(*one).values(bytes=ends[number % len(ends)] + by))
         found = spread_store.states(connection, asked, would, now)
         each = spread_store.states(connection, asked, sa.literal(would), now)
-    assert len(found) > 10 and [states_of(band) for band in found] == [states_of(band) for band in each]
+        bands, by_index = (spread_store.sizes(connection, of) for of in (asked, replace(asked, needs_people=False)))
+        ranks = [usage.grains(size) for size in sorted(connection.scalars(asked.of(sa.select(stored.c.bytes))))]
+        found_at = [spread_store.at_rank(connection, asked, bands, rank % len(ranks) + 1) for rank in off_by]
+    assert len(found) > 5 and [states_of(band) for band in found] == [states_of(band) for band in each]
+    assert by_index == bands and sum(band.people for band in bands) == len(ranks)
+    assert found_at == [ranks[rank] for rank in off_by]
 
 
 def test_shared_folders_are_found_by_their_limit_and_by_who_looks_after_them(demo: Database) -> None:

@@ -50,7 +50,7 @@ def test_down_to_who_stores_most_and_a_limit_for_them(open_page: Open) -> None:
     slider.focus()
     for _ in range(3):
         page.keyboard.press("ArrowRight")
-    expect(slider).to_have_attribute("aria-valuetext", re.compile(r"^5\d GB: \d over$"))
+    expect(slider).to_have_attribute("aria-valuetext", re.compile(r"^5\d GB: about \d over$"))
     dialog.get_by_label("At the limit").select_option("grace")
     dialog.get_by_label("Days of grace").fill("7")
     assert serious_findings(page) == []

@@ -54,13 +54,14 @@ class Prepared:
         self._stands = {name: value for name, value in compiled.params.items() if value is not None}
         self._of_values = _VALUES.fullmatch(self.sql)
         self._row: Any = None
+        self._is_select = isinstance(statement, sa.Select)
         columns = statement.selected_columns if isinstance(statement, sa.sql.expression.SelectBase) else ()
         made = (each.type.dialect_impl(dialect).result_processor(dialect, None) for each in columns)
         self._made = [(place, make) for place, make in enumerate(made) if make is not None]
 
     def run(self, connection: sa.Connection, *rows: dict[str, Any]) -> list[Any]:
-        """Run it for one row of parameters, or an INSERT for several: the rows that it yields, if any, by the names of
-        their columns. What is to be run later goes with it. Raises the errors of SQLAlchemy."""
+        """Run it for one row of parameters or, an INSERT and a SELECT, for several: the rows that it yields, if any, by
+        the names of their columns. What is to be run later goes with it. Raises the errors of SQLAlchemy."""
         return _sent(connection, [*_waiting(connection), self.said(*rows)])[-1]
 
     def run_later(
@@ -82,6 +83,8 @@ class Prepared:
         ]
         if len(rows) == 1:
             return _Said(self.sql, values, self._rows, refused)
+        if self._is_select:
+            return _Said(" UNION ALL ".join([self.sql] * len(rows)), values, self._rows, refused)
         assert self._of_values is not None, f"one row at a time: {self.sql}"
         begin, one, end = self._of_values.groups()
         return _Said(f"{begin}{', '.join([one] * len(rows))}{end}", values, None, refused)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import sqlalchemy as sa
@@ -72,17 +71,11 @@ def spread(tx: Transaction, actor: Actor, product: str, account: str) -> Spread:
     most = spread_store.largest(tx.connection, asked, TOP)
     mean = sum(int(each.grains) for each in bands) // count if count else 0
     big = [Big(each.username, each.display_name, each.account_name, int(each.grains), None) for each in most]
-    return Spread(count, mean, _rank(bands, count, 50), _rank(bands, count, 90), bands, big)
-
-
-def _rank(bands: Sequence[Band], count: int, percent: int) -> int:
-    """The size at a nearest rank."""
-    rank, seen = -(-count * percent // 100), 0
-    for band in bands:
-        seen += band.people
-        if seen >= rank:
-            return band.size
-    return 0
+    # The size at a nearest rank.
+    median, ninetieth = (
+        spread_store.at_rank(tx.connection, asked, bands, -(-count * percent // 100)) for percent in (50, 90)
+    )
+    return Spread(count, mean, median, ninetieth, bands, big)
 
 
 def preview(tx: Transaction, actor: Actor, product: str, account: str, group: str | None, limit: int | None) -> Preview:

@@ -129,7 +129,7 @@ class StorageDetail(BaseModel):
 
 
 class SizeBand(BaseModel):
-    """So many people store so much (grains, to three digits)."""
+    """So many people store so much (grains, to two digits)."""
 
     size: int
     people: int

@@ -42,7 +42,7 @@ class PastLimit:
 
 @dataclass(frozen=True)
 class Band:
-    """So many people store so much (grains, to three digits), and so much together."""
+    """So many people store so much (grains, to two digits), and so much together."""
 
     size: int
     people: int

@@ -11941,7 +11941,7 @@ export interface components {
         };
         /**
          * SizeBand
-         * @description So many people store so much (grains, to three digits).
+         * @description So many people store so much (grains, to two digits).
          */
         SizeBand: {
             /** People */

@@ -8,6 +8,8 @@ type Band = Schemas['SizeBand']
 
 const [HEIGHT, BOTTOM, TOP, LEFT, RIGHT] = [150, 20, 14, 10, 14]
 const STEP = 1.05
+/** More would stand between sizes of two digits, and be empty. */
+const COLUMNS_A_DECADE = 20
 /** A label on the axis takes so much. */
 const LABEL = 46
 
@@ -33,7 +35,8 @@ export function Distribution({
   const low = Math.max(1, Math.min(first, limit || first) / 1.6)
   const high = Math.max(last, limit ?? 0, was ?? 0, low * 10) * 1.4
   const x = scaleLog([low, high], [LEFT, wide - RIGHT]).clamp(true)
-  const bars = binned(bands, wide, (size) => x(size))
+  const columns = Math.min(48, Math.floor(Math.log10(high / low) * COLUMNS_A_DECADE))
+  const bars = binned(bands, (wide - LEFT - RIGHT) / columns, (size) => x(size))
   const most = Math.max(1, ...bars.map((each) => each.people))
   const y = (count: number) => HEIGHT - BOTTOM - (count / most) * (HEIGHT - BOTTOM - TOP)
   const set = (grains: number) => move?.(Math.max(1, rounded(grains)))
@@ -42,7 +45,7 @@ export function Distribution({
     if (box) set(x.invert(((event.clientX - box.left) / box.width) * wide))
   }
   const place = limit === null ? null : x(Math.max(limit, low))
-  const over = limit === null ? 0 : bands.reduce((sum, each) => sum + (each.size > limit ? each.people : 0), 0)
+  const over = limit === null ? 0 : Math.round(bands.reduce((sum, each) => sum + each.people * past(each, limit), 0))
   const onKey = (event: React.KeyboardEvent) => {
     const now = limit ?? last
     const next = {
@@ -105,7 +108,7 @@ export function Distribution({
           aria-valuemin={first}
           aria-valuemax={last}
           aria-valuenow={limit ?? 0}
-          aria-valuetext={`${units(limit ?? 0, perUnit)} GB: ${whole(over)} over`}
+          aria-valuetext={`${units(limit ?? 0, perUnit)} GB: about ${whole(over)} over`}
           aria-disabled={!move}
           onKeyDown={onKey}
         >
@@ -117,9 +120,14 @@ export function Distribution({
   )
 }
 
+/** The part of a band that is past a limit: its people store so much to two digits. */
+function past(band: Band, limit: number): number {
+  const wide = 10 ** Math.max(0, Math.floor(Math.log10(band.size)) - 1)
+  return Math.min(1, Math.max(0, (band.size + wide / 2 - limit) / wide))
+}
+
 /** Sizes in columns of even width on the axis. */
-function binned(bands: Band[], wide: number, x: (size: number) => number) {
-  const width = (wide - LEFT - RIGHT) / 48
+function binned(bands: Band[], width: number, x: (size: number) => number) {
   const found = new Map<number, { from: number; to: number; people: number; size: number }>()
   for (const band of bands) {
     const at = Math.floor((x(band.size) - LEFT) / width)

@@ -11,7 +11,7 @@ const STEP = 1.05
 /** More would stand between sizes of two digits, and be empty. */
 const COLUMNS_A_DECADE = 20
 /** A label on the axis takes so much. */
-const LABEL = 46
+const LABEL = 52
 
 /** So many people store so much, with a limit as a line that arrows, dragging or typing move. It fetches nothing. */
 export function Distribution({
@@ -31,7 +31,8 @@ export function Distribution({
 }) {
   const svg = useRef<SVGSVGElement>(null)
   const wide = useNarrow() ? 340 : 740
-  const [first, last] = [bands[0]?.size ?? 1, bands.at(-1)?.size ?? perUnit]
+  const around = limit || was || 10 * perUnit
+  const [first, last] = [bands[0]?.size ?? around / 10, bands.at(-1)?.size ?? around]
   const low = Math.max(1, Math.min(first, limit || first) / 1.6)
   const high = Math.max(last, limit ?? 0, was ?? 0, low * 10) * 1.4
   const x = scaleLog([low, high], [LEFT, wide - RIGHT]).clamp(true)
@@ -147,7 +148,7 @@ function rounded(grains: number): number {
 
 function ticks(low: number, high: number, wide: number): number[] {
   const found = []
-  const steps = wide / Math.log10(high / low) >= 3 * LABEL ? [1, 2, 5] : [1]
+  const steps = (wide * Math.log10(2)) / Math.log10(high / low) >= LABEL ? [1, 2, 5] : [1]
   for (let decade = 10 ** Math.floor(Math.log10(low)); decade <= high; decade *= 10)
     for (const step of steps) if (decade * step >= low * 1.1 && decade * step <= high / 1.1) found.push(decade * step)
   return found

@@ -190,8 +190,8 @@ export function LimitDialog({
               ? `${people(says.people)} without this limit; limits from other sources would put ${people(says.over)} over.`
               : `Of ${people(says.people)}, ${whole(says.over)} would be over it${says.over ? ` by ${roundUnits(says.beyond, perUnit)} GB in all` : ''}, and ${whole(says.near)} near it. Now: ${whole(says.over_now)} over, ${whole(says.near_now)} near.${others}`}
       </p>
-      <div className="spread">
-        {spread.data && (
+      {spread.data && spread.data.people > 0 && (
+        <div className="spread">
           <dl>
             <dt>Mean</dt>
             <dd>{gb(spread.data.mean, perUnit)}</dd>
@@ -202,30 +202,30 @@ export function LimitDialog({
             <dt>People</dt>
             <dd>{whole(spread.data.people)}</dd>
           </dl>
-        )}
-        <table className="ledger tight" aria-label="Largest">
-          <thead>
-            <tr>
-              <th>{says?.over && limit !== null ? 'Furthest over' : 'Largest'}</th>
-              <th>Account</th>
-              <th className="fig">GB</th>
-              <th className="fig">
-                {says?.over && limit !== null ? 'Over by' : <span className="visually-hidden">Over by</span>}
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {(says?.over && limit !== null ? says.biggest : (spread.data?.biggest ?? [])).slice(0, 5).map((each) => (
-              <tr key={each.username}>
-                <td>{each.name}</td>
-                <td className="quiet">{each.account_name}</td>
-                <td className="fig">{roundUnits(each.size, perUnit)}</td>
-                <td className="fig over">{each.limit === null ? '' : overBy(each.size - each.limit, perUnit)}</td>
+          <table className="ledger tight" aria-label="Largest">
+            <thead>
+              <tr>
+                <th>{says?.over && limit !== null ? 'Furthest over' : 'Largest'}</th>
+                <th>Account</th>
+                <th className="fig">GB</th>
+                <th className="fig">
+                  {says?.over && limit !== null ? 'Over by' : <span className="visually-hidden">Over by</span>}
+                </th>
               </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
+            </thead>
+            <tbody>
+              {(says?.over && limit !== null ? says.biggest : spread.data.biggest).slice(0, 5).map((each) => (
+                <tr key={each.username}>
+                  <td>{each.name}</td>
+                  <td className="quiet">{each.account_name}</td>
+                  <td className="fig">{roundUnits(each.size, perUnit)}</td>
+                  <td className="fig over">{each.limit === null ? '' : overBy(each.size - each.limit, perUnit)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
     </FormDialog>
   )
 }

@@ -352,6 +352,45 @@ def test_a_fault_is_told_with_its_row_and_column(shared_demo: Database, row: dic
 def test_columns_of_other_names_are_chosen(shared_demo: Database) -> None:
     content = b"Wer;Wieviel\nada;5\n"
     read: Callable[..., tables_in.Read] = tables_in.read
-    assert read("t.csv", content, {}, shared_demo.clock.now()).reports == []
+    assert read("t.csv", content, {}, shared_demo.clock.now()).rows == []
     found = read("t.csv", content, {"person": 0, "bytes": 1}, shared_demo.clock.now())
-    assert [(number, each.where.person, each.bytes) for number, each in found.reports] == [(2, "ada", 5)]
+    assert [(each.number, each.report.where.person, each.report.bytes) for each in found.rows] == [(2, "ada", 5)]
+
+
+def test_a_table_names_products_and_parts_and_one_size_of_a_place(demo: Database) -> None:
+    ada, *_ = people(demo, "OLDQUAY-CREW")
+    at = demo.clock.now() - timedelta(minutes=1)
+    crew = {"account": "OLDQUAY-CREW"}
+    rows: list[dict[str, Any]] = [
+        crew | {"folder": "LOGS", "category": "scans", "bytes": 2 * GB},
+        crew | {"folder": "LOGS", "category": "plans", "bytes": 3 * GB},
+        crew | {"person": ada, "product": "COLDVAULT", "bytes": 5 * GB},
+        crew | {"person": ada, "product": "", "bytes": 7 * GB},
+        {"person": ada, "product": "DEEPSHELF", "bytes": 7 * GB},
+    ]
+
+    def record(more: Sequence[dict[str, Any]] = ()) -> tuple[int, list[tables_in.RowFault]]:
+        content = table(demo, [each | {"at": at.isoformat()} for each in [*rows, *more]])
+        found = tables_in.read("sizes.jsonl", content, {}, demo.clock.now())
+        faults = demo.snapshot(tables_in.without_place, OPERATOR, "DEEPSHELF", "OLDQUAY", found.rows)
+        count, wrong = demo.run(tables_in.record, OPERATOR, "DEEPSHELF", "OLDQUAY", found.rows)
+        assert wrong == faults and bool(wrong) == (count == 0)
+        return count, wrong
+
+    said = [(each.row, each.column) for each in record([rows[3] | {"bytes": 8}, rows[2] | {"product": "NUMBERS"}])[1]]
+    assert said == [(6, "bytes"), (7, "product")]
+    assert record() == (4, [])
+    with demo.engine.connect() as connection:
+        kept = connection.execute(
+            sa.text(
+                "SELECT p.code, s.category, s.bytes FROM storage_samples s JOIN products p ON p.id = s.product_id "
+                "JOIN accounts a ON a.id = s.account_id WHERE a.code = 'OLDQUAY-CREW' AND s.at = :at"
+            ),
+            {"at": at.replace(tzinfo=None)},
+        ).all()
+    assert sorted(map(tuple, kept)) == [
+        ("COLDVAULT", f"home/{ada}", 5 * GB),
+        ("DEEPSHELF", "folder/LOGS/plans", 3 * GB),
+        ("DEEPSHELF", "folder/LOGS/scans", 2 * GB),
+        ("DEEPSHELF", f"home/{ada}", 7 * GB),
+    ]

@@ -81,15 +81,21 @@ def _one(database: Database, actor: Actor, product: Product, file: Path, dry: bo
         if file.stat().st_size > MOST_BYTES:
             return [f"over {MOST_BYTES // 10**6} MB"]
         found = tables_in.read(file.name, file.read_bytes(), {}, database.clock.now())
-        count.found += len(found.reports)
+        count.found += len(found.rows)
         faults = [f"row {each.row}, {each.column}: {each.found}; expected {each.expected}" for each in found.faults]
-        if not faults and not found.reports:
+        if not faults and not found.rows:
             faults = ["no columns of sizes: bytes, and a person, a folder or a category"]
-        if faults or dry:
+        if faults:
             return faults
-        done, wrong = database.run(tables_in.record, actor, product.code, str(actor.scope), found.reports)
-        count.recorded += done
-        return [f"row {each.row}, {each.column}: {each.found}; {each.expected}" for each in wrong]
+        asked = actor, product.code, str(actor.scope), found.rows
+        if dry:
+            wrong = database.snapshot(tables_in.without_place, *asked)
+        else:
+            done, wrong = database.run(tables_in.record, *asked)
+            count.recorded += done
+        return [
+            f"row {each.row}, {each.column}: {each.found}; {each.expected}" for each in wrong[: tables_in.MOST_FAULTS]
+        ]
     except Refused as refused:
         return [refused.problem.detail]
     except OSError as trouble:

@@ -160,6 +160,7 @@ Place = Annotated[int | None, Query(ge=0, le=500)]
 
 def _columns(
     column_account: Place = None,
+    column_product: Place = None,
     person: Place = None,
     folder: Place = None,
     category: Place = None,
@@ -168,8 +169,8 @@ def _columns(
     used_at: Place = None,
 ) -> dict[str, int]:
     """Which column is what, as far as it was said."""
-    said = {"account": column_account, "person": person, "folder": folder, "category": category}
-    said |= {"at": at, "bytes": bytes, "used_at": used_at}
+    said = {"account": column_account, "product": column_product, "person": person, "folder": folder}
+    said |= {"category": category, "at": at, "bytes": bytes, "used_at": used_at}
     return {what: place for what, place in said.items() if place is not None}
 
 
@@ -190,8 +191,8 @@ def read_table(
     """A table of sizes (CSV, XLSX or JSON lines) as it would be recorded; nothing is."""
     found = tables_in.read(name, content, columns, db.clock.now())
     faults, count = list(found.faults), found.fault_count
-    if not faults and found.reports:
-        wrong = db.snapshot(tables_in.without_place, who, product, account, found.reports)
+    if not faults and found.rows:
+        wrong = db.snapshot(tables_in.without_place, who, product, account, found.rows)
         faults, count = wrong, len(wrong)
     return _table(found, faults, count, None)
 
@@ -210,7 +211,7 @@ def record_table(
     found = tables_in.read(name, content, columns, db.clock.now())
     if found.faults:
         return _table(found, found.faults, found.fault_count, 0)
-    recorded, faults = db.run(tables_in.record, who, product, account, found.reports)
+    recorded, faults = db.run(tables_in.record, who, product, account, found.rows)
     return _table(found, faults, len(faults), recorded)
 
 
@@ -218,8 +219,8 @@ def _table(found: tables_in.Read, faults: list[tables_in.RowFault], count: int, 
     return SizesTable(
         header=found.header,
         columns=found.columns,
-        rows=len(found.reports),
+        rows=len(found.rows),
         fault_count=count,
-        faults=[FileFault(**asdict(each)) for each in faults],
+        faults=[FileFault(**asdict(each)) for each in faults[: tables_in.MOST_FAULTS]],
         recorded=recorded,
     )

@@ -1,12 +1,12 @@
-"""Tables of sizes of any other system: CSV, a workbook, or JSON lines; account, person, folder or category, instant and
-bytes, in columns of whatever name. Faults are told with their row and column first; nothing is recorded while there are
-any."""
+"""Tables of sizes of any other system: CSV, a workbook, or JSON lines; account, product, person, folder or category,
+instant and bytes, in columns of whatever name. Faults are told with their row and column first; nothing is recorded
+while there are any."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Decimal, InvalidOperation
 from itertools import islice
@@ -17,7 +17,7 @@ from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.foreign import columns_by_name, table_of
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid
 from fair_ladle.app.pools import service as pools_service
@@ -28,6 +28,7 @@ from fair_ladle.connectors.sheets_in import SheetTable
 
 NAMES = {
     "account": ("account", "tenant", "client", "customer"),
+    "product": ("product",),
     "person": ("person", "username", "user", "owner", "mailbox"),
     "folder": ("folder", "shared folder", "share", "shared_folder"),
     "category": ("category", "kind", "type"),
@@ -49,13 +50,21 @@ class RowFault:
 
 
 @dataclass(frozen=True)
+class SizeRow:
+    """A row of a table: its number, the product that it names (its code), if it does, and what it reports."""
+
+    number: int
+    product: str | None
+    report: Report
+
+
+@dataclass(frozen=True)
 class Read:
-    """A table as it is understood: where each column stands, its rows as reports, and faults (the first of them, and
-    how many)."""
+    """A table as it is understood: where each column stands, its rows, and faults (the first of them, and how many)."""
 
     header: list[str]
     columns: dict[str, int]
-    reports: list[tuple[int, Report]]
+    rows: list[SizeRow]
     faults: list[RowFault]
     fault_count: int
 
@@ -69,7 +78,7 @@ def read(name: str, content: bytes, chosen: Mapping[str, int], now: datetime) ->
     rows = list(islice(table.rows, MOST_ROWS + 1))
     if len(rows) > MOST_ROWS:
         raise invalid(f"At most {MOST_ROWS} rows at once.", "file")
-    reports, faults, count = [], list[RowFault](), 0
+    found, faults, count = [], list[RowFault](), 0
     if "bytes" not in columns or not columns.keys() & {"person", "folder", "category"}:
         return Read(header, columns, [], [], 0)
     for number, cells in rows:
@@ -77,13 +86,13 @@ def read(name: str, content: bytes, chosen: Mapping[str, int], now: datetime) ->
         if not any(values.values()):
             continue
         try:
-            reports.append((number, _report(values, now)))
+            found.append(SizeRow(number, values.get("product") or None, _report(values, now)))
         except _Wrong as wrong:
             count += 1
             if len(faults) < MOST_FAULTS:
                 said = header[columns[wrong.column]] if wrong.column in columns else wrong.column
                 faults.append(RowFault(number, said, values.get(wrong.column, "")[:80] or "nothing", wrong.expected))
-    return Read(header, columns, reports, faults, count)
+    return Read(header, columns, found, faults, count)
 
 
 class _Wrong(Exception):
@@ -113,7 +122,7 @@ def _report(values: Mapping[str, str], now: datetime) -> Report:
         values.get("person") or None,
         values.get("folder") or None,
         None if given else category,
-        category if given == ["person"] else None,
+        category if given else None,
     )
     if at > now + usecases.SKEW:
         raise _Wrong("at", f"an instant that has come; it is {now.isoformat(timespec='minutes')}")
@@ -167,64 +176,76 @@ def _cell(value: Any) -> str:
 
 @dataclass(frozen=True)
 class _Placed:
-    """Reports as samples, the last uses of series, and what has no place."""
+    """Rows as samples of a product, and the last uses of its series."""
 
     product: Product
-    rows: list[dict[str, Any]]
-    used: dict[tuple[int, int, str], datetime]
-    faults: list[RowFault]
+    rows: dict[tuple[int, str, datetime], SizeRow] = field(default_factory=dict)
+    """By account, category and instant."""
+    used: dict[tuple[int, int, str], datetime] = field(default_factory=dict)
+
+    def samples(self) -> list[dict[str, Any]]:
+        """As they are recorded."""
+        return [
+            {"account_id": account_id, "category": category, "at": at, "bytes": row.report.bytes}
+            for (account_id, category, at), row in self.rows.items()
+        ]
 
 
 def _placed(
-    tx: Transaction, actor: Actor, product: str, account: str, reports: Sequence[tuple[int, Report]]
-) -> _Placed:
+    tx: Transaction, actor: Actor, product: str, account: str, rows: Sequence[SizeRow]
+) -> tuple[list[_Placed], list[RowFault]]:
+    """What is recorded of each product, those that rows name and the one that the others are of, and faults."""
     accounts = accounts_service.known(tx)
     accounts_service.row_in_scope(accounts, actor, account)
     found = pools_service.product(tx, product)
     if not found.is_storage:
         raise invalid(f"{found.name} is not storage.", "product")
     inside = Actor(actor.name, "", account)
-    people = people_service.by_username(tx, {each.where.person for _, each in reports if each.where.person})
-    rows: dict[tuple[int, str, datetime], dict[str, Any]] = {}
-    placed = _Placed(found, [], {}, [])
-    for number, each in reports:
-        try:
-            place = usecases.place_in(accounts, inside, each.where, people.get(each.where.person or ""))
-        except Refused as refused:
-            if len(placed.faults) < MOST_FAULTS:
-                at = "account" if each.where.account else "person"
-                named = str(each.where.account or each.where.person)
-                placed.faults.append(RowFault(number, at, named, refused.problem.detail))
+    people = people_service.by_username(tx, {row.report.where.person for row in rows if row.report.where.person})
+    placed = {each.code: _Placed(each) for each in pools_service.products(tx) if each.is_storage}
+    faults: list[RowFault] = []
+    for row in rows:
+        each = row.report
+        of, where = placed.get(row.product or product), each.where
+        if of is None:
+            faults.append(RowFault(row.number, "product", str(row.product), "the code of a product that is storage"))
             continue
-        key = (place.account_id, place.category, min(each.at, tx.now))
-        rows[key] = dict(zip(("account_id", "category", "at"), key, strict=True)) | {"bytes": each.bytes}
+        try:
+            place = usecases.place_in(accounts, inside, where, people.get(where.person or ""))
+        except Refused as refused:
+            at = "account" if where.account else "person"
+            faults.append(RowFault(row.number, at, str(where.account or where.person), refused.problem.detail))
+            continue
+        before = of.rows.setdefault((place.account_id, place.category, min(each.at, tx.now)), row)
+        if before.report.bytes != each.bytes:
+            other = f"{before.report.bytes}, as in row {before.number} of the same, or another instant"
+            faults.append(RowFault(row.number, "bytes", str(each.bytes), other))
         if each.used_at is not None and each.used_at <= tx.now:
-            series = (found.id, place.account_id, place.category)
-            placed.used[series] = max(each.used_at, placed.used.get(series, each.used_at))
-    placed.rows.extend(rows.values())
-    return placed
+            series = (of.product.id, place.account_id, place.category)
+            of.used[series] = max(each.used_at, of.used.get(series, each.used_at))
+    return [each for each in placed.values() if each.rows], faults
 
 
-def without_place(
-    tx: Transaction, actor: Actor, product: str, account: str, reports: Sequence[tuple[int, Report]]
-) -> list[RowFault]:
-    """The reports that have no place below an account of the actor's branch."""
-    return _placed(tx, actor, product, account, reports).faults
+def without_place(tx: Transaction, actor: Actor, product: str, account: str, rows: Sequence[SizeRow]) -> list[RowFault]:
+    """What is wrong with rows that are to be recorded below an account of the actor's branch: they have no place, or
+    one place has two sizes."""
+    return _placed(tx, actor, product, account, rows)[1]
 
 
 def record(
-    tx: Transaction, actor: Actor, product: str, account: str, reports: Sequence[tuple[int, Report]]
+    tx: Transaction, actor: Actor, product: str, account: str, rows: Sequence[SizeRow]
 ) -> tuple[int, list[RowFault]]:
-    """Record reports below an account of the actor's branch, all of them or, where one has no place, none: how many, or
-    the faults."""
-    placed = _placed(tx, actor, product, account, reports)
-    if placed.faults:
-        return 0, placed.faults
-    if not placed.rows:
+    """Record rows below an account of the actor's branch, of a product (its code) where they name none; all of them or,
+    where something is wrong with one, none: how many, or the faults."""
+    placed, faults = _placed(tx, actor, product, account, rows)
+    if faults:
+        return 0, faults
+    if not placed:
         raise conflict("There is nothing to record.")
-    for start in range(0, len(placed.rows), AT_ONCE):
-        storing.report_sizes(tx, placed.product, placed.rows[start : start + AT_ONCE], placed.used)
     top = accounts_service.ids_by_code(tx, [account])[account]
-    told = {"product": placed.product.code, "sizes": len(placed.rows)}
-    log_service.write(tx, actor, None, [log_service.Entry("sizes recorded", account, top, None, told)])
-    return len(placed.rows), []
+    for of in sorted(placed, key=lambda each: each.product.id):
+        for part in batched(of.samples(), AT_ONCE):
+            storing.report_sizes(tx, of.product, part, of.used)
+        told = {"product": of.product.code, "sizes": len(of.rows)}
+        log_service.write(tx, actor, None, [log_service.Entry("sizes recorded", account, top, None, told)])
+    return sum(len(each.rows) for each in placed), []

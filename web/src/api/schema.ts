@@ -42994,6 +42994,7 @@ export interface operations {
                 account: string;
                 name: string;
                 column_account?: number | null;
+                column_product?: number | null;
                 person?: number | null;
                 folder?: number | null;
                 category?: number | null;
@@ -43121,6 +43122,7 @@ export interface operations {
                 account: string;
                 name: string;
                 column_account?: number | null;
+                column_product?: number | null;
                 person?: number | null;
                 folder?: number | null;
                 category?: number | null;

@@ -10,6 +10,7 @@ import { storageProducts } from './queries'
 
 const WANTED = [
   ['account', 'Account, if any'],
+  ['product', 'Product, if any'],
   ['person', 'Person'],
   ['folder', 'Shared folder'],
   ['category', 'Category'],
@@ -35,8 +36,15 @@ export function SizesTable({
   const { run, busy, trouble } = useAction('storage')
   const of = product || (products?.[0]?.product ?? '')
   const query = (from: File, columns: Record<string, number>) => {
-    const { account: named, ...others } = columns
-    return { product: of, account, name: from.name, ...others, ...(named !== undefined && { column_account: named }) }
+    const { account: ofAccount, product: ofProduct, ...others } = columns
+    return {
+      product: of,
+      account,
+      name: from.name,
+      ...others,
+      ...(ofAccount !== undefined && { column_account: ofAccount }),
+      ...(ofProduct !== undefined && { column_product: ofProduct }),
+    }
   }
   const sent = (from: File) => ({
     body: '',

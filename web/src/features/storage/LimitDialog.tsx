@@ -214,7 +214,7 @@ export function LimitDialog({
               </tr>
             </thead>
             <tbody>
-              {(says?.over && limit !== null ? says.biggest : spread.data.biggest).slice(0, 5).map((each) => (
+              {(says?.over && limit !== null ? says.biggest : spread.data.biggest).map((each) => (
                 <tr key={each.username}>
                   <td>{each.name}</td>
                   <td className="quiet">{each.account_name}</td>

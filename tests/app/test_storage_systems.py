@@ -20,6 +20,8 @@ from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.drafts.change_types import AllocationChange, NewAccount, StatusChange, Terms
 from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.people_admin import groups
+from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
@@ -373,3 +375,22 @@ def test_a_shared_folder_is_looked_after_moved_and_deleted_after_waiting(demo: D
         demo.run(folders.set_state, Actor("Tilde", "", "TERN"), *place, "deleted")
     with pytest.raises(Refused, match="nobody of this account"):
         demo.run(folders.put, OLDQUAY, *place, FolderTerms("Sea maps", "lev.birch2", None, False))
+
+
+def test_what_is_held_for_an_upload_does_not_move_and_ends_where_it_is(demo: Database, key: str) -> None:
+    cap(demo, "OLDQUAY", 400_000)
+    crew, place = "OLDQUAY-CREW", (P, HARBOUR, "MAPS")
+    [someone] = demo.run(listing.holders, OLDQUAY, P, HARBOUR, "people", "all", "size", "", 0, 1).rows
+    demo.run(groups.put, OLDQUAY, GroupTerms(HARBOUR, "PILOTS", "Pilots", None, (someone.name,), 10))
+    demo.run(usecases.write, key, Where(HARBOUR, folder="MAPS"), 3 * GB)
+    demo.run(folders.put, OLDQUAY, *place, FolderTerms("Sea maps", None, None, False, "PILOTS"))
+    before = {account: load(demo, account) for account in (HARBOUR, crew)}
+    tokens = [demo.run(usecases.reserve, key, Where(HARBOUR, folder="MAPS"), GB, 600)[0] for _ in range(2)]
+    assert demo.run(folders.move, OLDQUAY, *place, crew) == 3000
+    assert (load(demo, HARBOUR), load(demo, crew)) == (before[HARBOUR] - 1000, before[crew] + 3000)
+    moved = demo.run(folders.known, OLDQUAY, P, [(crew, "MAPS")])[crew, "MAPS"]
+    assert moved.terms.group is None, "the group is not of that account"
+    demo.run(folders.put, OLDQUAY, P, crew, "MAPS", moved.terms)
+    demo.run(usecases.cancel, key, tokens[0])
+    demo.run(usecases.commit, key, tokens[1], None)
+    assert (load(demo, HARBOUR), load(demo, crew)) == (before[HARBOUR] - 2000, before[crew] + 3000)

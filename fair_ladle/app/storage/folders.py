@@ -134,7 +134,7 @@ def put(tx: Transaction, actor: Actor, product: str, account: str, code: str, te
 
 def judge_code(code: str, where: str) -> None:
     """Refused where no folder can be called so."""
-    if not code or len(code) > 64 or "/" in code or not code.isprintable() or code == "reserved":
+    if not code or len(code) > 64 or "/" in code or not code.isprintable() or code == usage.RESERVED:
         raise invalid("A folder's code has up to 64 printable characters and no slash.", where)
 
 
@@ -252,7 +252,7 @@ def move(tx: Transaction, actor: Actor, product: str, account: str, code: str, t
     if usage.stored_of_category(tx, found, to_id, _category(code)) or _locked(tx, found, to_id, code) is not None:
         raise conflict(f"There is a folder {code} in that account already.")
     grains = usage.grains(storing.move(tx, actor, found, from_id, to_account, _category(code), _category(code)))
-    tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(account_id=to_id, owner_id=None))
+    tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(account_id=to_id, owner_id=None, group_id=None))
     for what, account_id in (("shared folder moved away", from_id), ("shared folder moved here", to_id)):
         _log(tx, actor, what, code, account_id, {"GB": found.said(grains)})
     return grains
@@ -278,6 +278,15 @@ def let_go(tx: Transaction, number: int) -> None:
         storing.report_sizes(tx, product, samples)
     tx.connection.execute(sa.delete(f).where(f.c.id == number))
     _log(tx, Actor("schedule", "", None), "shared folder deleted", row.code, row.account_id, None)
+
+
+def judge_more(tx: Transaction, actor: Actor, product: str, account: str, code: str, more: int) -> None:
+    """Refused where there is no such folder, or so many grains more are not put into it."""
+    state(tx, actor, product, account, code)
+    found, account_id = _place(tx, actor, product, account)
+    why = why_stopped(tx, found, account_id, code, more)
+    if why is not None:
+        raise conflict(why)
 
 
 def why_stopped(tx: Transaction, product: Product, account_id: int, code: str, more: int = 0) -> str | None:

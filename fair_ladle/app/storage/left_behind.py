@@ -6,6 +6,9 @@ Locks: those of a report (``assignments/storing.py``).
 
 from __future__ import annotations
 
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -15,8 +18,9 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
+from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
@@ -28,6 +32,15 @@ from fair_ladle.app.usage.tables import stored
 
 MOST_DAYS, AT_ONCE = 365, 200
 k = stored
+
+
+@dataclass(frozen=True)
+class Left:
+    """What somebody left behind: of a product, in an account (its number), under a username."""
+
+    product: Product
+    account_id: int
+    name: str
 
 
 def _left(tx: Transaction, actor: Actor, product: str, account: str, name: str) -> tuple[Product, int]:
@@ -64,40 +77,68 @@ def delete_after(
 ) -> datetime | None:
     """Let what somebody left behind be gone after so many days (None = keep it after all); when."""
     found, account_id = _left(tx, actor, product, account, name)
-    if days is not None and not 1 <= days <= MOST_DAYS:
-        raise invalid(f"From 1 to {MOST_DAYS} days.", "days")
+    return delete_all_after(tx, actor, [Left(found, account_id, name)], days)
+
+
+def delete_all_after(tx: Transaction, actor: Actor, left: Sequence[Left], days: int | None) -> datetime | None:
+    """The same of several; what each of them is, is the caller's to check."""
+    if days is not None:
+        judge_days(days)
     at = None if days is None else tx.now + timedelta(days=days)
-    tx.connection.execute(sa.update(k).where(*_mine(found, account_id, name)).values(delete_at=at))
+    names: dict[tuple[int, int], list[str]] = defaultdict(list)
+    for each in left:
+        names[each.product.id, each.account_id].append(each.name)
+    for (product_id, account_id), mine in names.items():
+        of_account = k.c.product_id == product_id, k.c.account_id == account_id, k.c.kind == "person"
+        for part in batched(mine):
+            tx.connection.execute(sa.update(k).where(*of_account, k.c.name.in_(part)).values(delete_at=at))
     what = "left behind kept" if at is None else "left behind to be deleted"
     told = None if at is None else {"on": f"{at:%Y-%m-%d}"}
-    log_service.write(tx, actor, None, [log_service.Entry(what, name, account_id, None, told)])
+    whose = sorted({(each.name, each.account_id) for each in left})
+    log_service.write(tx, actor, None, [log_service.Entry(what, name, of, None, told) for name, of in whose])
     return at
+
+
+def judge_days(days: int | None) -> None:
+    """Refused where nothing can be deleted after so many days."""
+    if days is None or not 1 <= days <= MOST_DAYS:
+        raise invalid(f"From 1 to {MOST_DAYS} days.", "days")
 
 
 def move(
     tx: Transaction, actor: Actor, product: str, account: str, name: str, person: str | None, folder: str | None
 ) -> int:
-    """Move what somebody left behind to a person of the branch, or to a shared folder of the same account; grains.
-    Refused where there is no room."""
+    """Move what somebody left behind to a person of the branch, or to a shared folder of the same account; grains. It
+    is not deleted any more. Refused where there is no room."""
     found, from_id = _left(tx, actor, product, account, name)
     accounts = accounts_service.known(tx)
     if (person is None) == (folder is None):
         raise invalid("Say a person or a folder.", "person")
     to_id, category = from_id, f"folder/{folder}"
     if person is not None:
-        whom = people_service.by_username(tx, [person]).get(person)
-        if whom is None or whom.status == "removed" or not accounts_service.sees(accounts, actor, whom.account_id):
-            raise not_found("person", person)
-        to_id, category = whom.account_id, usage.home(person)
+        to_id, category = taker(tx, actor, person).account_id, usage.home(person)
     else:
-        folders.judge_code(folder or "", "folder")
+        more = usage.grains(_bytes(tx, found, from_id, name))
+        folders.judge_more(tx, actor, product, account, folder or "", more)
     to = accounts.tree.codes[accounts.row_of_id[to_id]]
     grains = usage.grains(storing.move(tx, actor, found, from_id, to, usage.home(name), category))
+    if not grains:
+        raise conflict(f"All that {name} left behind is held for uploads; move it when they have ended.")
+    tx.connection.execute(sa.update(k).where(*_mine(found, from_id, name)).values(delete_at=None))
     entries = [log_service.Entry("left behind moved", name, from_id, None, {"GB": found.said(grains)})]
     if to_id != from_id:
         entries.append(log_service.Entry("bytes moved here", person or "", to_id, None, {"GB": found.said(grains)}))
     log_service.write(tx, actor, None, entries)
     return grains
+
+
+def taker(tx: Transaction, actor: Actor, person: str) -> PersonRecord:
+    """Somebody of the branch to whom bytes are moved; refused where there is no such person."""
+    found = people_service.by_username(tx, [person]).get(person)
+    accounts = accounts_service.known(tx)
+    if found is None or found.status == "removed" or not accounts_service.sees(accounts, actor, found.account_id):
+        raise not_found("person", person)
+    return found
 
 
 def delete_at(tx: Transaction, actor: Actor, product: str, account: str, name: str) -> datetime | None:

@@ -35,7 +35,6 @@ MOST_BYTES = MOST_GRAINS * BYTES_PER_GRAIN
 MOST_SECONDS = 7 * 86_400
 SKEW = timedelta(minutes=2)
 """A clock may be ahead of ours by so much; what it says is then taken as now."""
-RESERVED = "reserved"
 MOST_UNPLACED, AT_ONCE = 100_000, 500
 
 
@@ -123,8 +122,8 @@ def _named(where: Where) -> str:
         found = f"{found}/{part}"
     if len(found) > 200 or not found.isprintable():
         raise invalid("At most 200 characters, all of them printable.", "category")
-    if found.endswith(RESERVED) and found[-len(RESERVED) - 1 : -len(RESERVED)] in ("", "/"):
-        raise invalid(f"No category is called {RESERVED}; that is what reservations stand in.", "category")
+    if found.endswith(usage.RESERVED) and found[-len(usage.RESERVED) - 1 : -len(usage.RESERVED)] in ("", "/"):
+        raise invalid(f"No category is called {usage.RESERVED}; that is what reservations stand in.", "category")
     return found
 
 
@@ -264,8 +263,8 @@ def _held(category: str) -> str:
     """Where what is held for a category stands, so that it counts for whoever that is."""
     kind = category.split("/")
     if kind[0] in ("home", "folder") and len(kind) > 1:
-        return "/".join([*kind[:2], RESERVED])
-    return RESERVED
+        return "/".join([*kind[:2], usage.RESERVED])
+    return usage.RESERVED
 
 
 def _limit(tx: Transaction, key: _Key, place: Place) -> personal_storage.Storage | None:

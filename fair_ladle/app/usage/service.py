@@ -24,6 +24,9 @@ from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
 from fair_ladle.core.readings import counted_at, counted_days, stored_at, stored_days
 from fair_ladle.core.tree import Ints
 
+RESERVED = "reserved"
+"""The category, or the last part of one, in which what is held for uploads stands."""
+
 
 def own_at(tx: Transaction, accounts: Accounts, columns: Sequence[Product], at: datetime) -> Ints:
     """Grains in use by subjects of each account itself at an instant: accounts × products."""
@@ -308,8 +311,10 @@ def moved(
     tx: Transaction, product: Product, from_id: int, to_id: int, category: str, at: datetime, into: str
 ) -> tuple[int, list[dict[str, Any]]]:
     """That what is in a category of one account, and in those below it, is in a category of another one (or the same)
-    from an instant on, under the same names below: bytes, and the samples that say so."""
-    new = {name: into + name.removeprefix(category) for name in series_of(tx, product, from_id, category)}
+    from an instant on, under the same names below: bytes, and the samples that say so. What is held for uploads stays
+    where they are counted when they end."""
+    of_it = [name for name in series_of(tx, product, from_id, category) if name.rpartition("/")[2] != RESERVED]
+    new = {name: into + name.removeprefix(category) for name in of_it}
     series = [(product.id, from_id, name) for name in new] + [(product.id, to_id, name) for name in new.values()]
     now = {each: level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
     rows = [

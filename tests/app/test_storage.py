@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import fields, replace
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
@@ -26,6 +26,7 @@ from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people_admin import acting, groups
 from fair_ladle.app.people_admin import listing as people_listing
 from fair_ladle.app.people_admin.groups import GroupTerms
+from fair_ladle.app.people_admin.leaving import Leaving
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_admin.seat_acts import ActOptions
 from fair_ladle.app.personal_storage import usecases as personal_storage
@@ -541,7 +542,14 @@ def test_what_was_left_behind_is_moved_deleted_after_a_while_or_kept(demo: Datab
     assert gone.name in {each.name for each in every(demo, OLDQUAY, "OLDQUAY-CREW", show="nobody")}, "kept after all"
 
     sizes = {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}
+    demo.run(folders.put, OLDQUAY, P, "OLDQUAY-CREW", "OLD", folders.FolderTerms("Old", None, None, False))
+    demo.run(folders.set_state, OLDQUAY, P, "OLDQUAY-CREW", "OLD", "deleted")
+    for folder, why in (("OLD", "Old is archived"), ("NONE", "no shared folder")):
+        with pytest.raises(Refused, match=why):
+            demo.run(left_behind.move, OLDQUAY, *place, None, folder)
+    demo.run(left_behind.delete_after, OLDQUAY, *place, 3)
     assert demo.run(left_behind.move, OLDQUAY, *place, mine.name, None) == sizes[gone.name]
+    assert demo.run(left_behind.delete_at, OLDQUAY, *place) is None, "what comes there later is not deleted"
     after = {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}
     assert after[mine.name] == sizes[mine.name] + sizes[gone.name] and after[gone.name] == 0
 
@@ -551,4 +559,70 @@ def test_what_was_left_behind_is_moved_deleted_after_a_while_or_kept(demo: Datab
     demo.run(assignments.rebuild_stale)
     do_job(demo, DeleteLeftBehind())
     assert {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}[mine.name] == 0
+    assert demo.run(checks.verify, COMMAND_LINE) == []
+
+
+def test_what_becomes_of_what_leavers_store_is_chosen_when_they_leave(demo: Database) -> None:
+    def sizes(account: str) -> dict[str, int]:
+        rows = every(demo, OLDQUAY, account)
+        return {each.name: each.size.now for each in rows if each.account == account and each.size.now}
+
+    def leave(what: acting.Act, names: Sequence[str], leaving: Leaving, **how: str) -> list[int]:
+        asked, options = Asked(usernames=tuple(names)), ActOptions(leaving=leaving, **how)  # type: ignore[arg-type]
+        told = demo.try_out(acting.act, OLDQUAY, what, asked, options)
+        done = demo.run(acting.act, OLDQUAY, what, asked, options)
+        assert told.stored == done.stored and done.done == list(names)
+        return [each.grains for each in done.stored]
+
+    crew = sizes("OLDQUAY-CREW")
+    [ada, bo, cy, dan] = [each.name for each in every(demo, OLDQUAY, "OLDQUAY-CREW") if each.here]
+    ticket = sizes("OLDQUAY-TICKET")
+    ed = next(each.name for each in every(demo, OLDQUAY, "OLDQUAY-TICKET") if each.here)
+    for wrong, why in (
+        (Leaving("delete", days=0), "days"),
+        (Leaving("person", "nobody"), "no person"),
+        (Leaving("person", ada), "no person"),
+        (Leaving("folder", "NONE"), "no shared folder"),
+        (Leaving("take"), "moves to another"),
+    ):
+        for run in (demo.run, demo.try_out):
+            with pytest.raises(Refused, match=why):
+                run(acting.act, OLDQUAY, "remove", Asked(usernames=(ada, bo)), ActOptions(leaving=wrong))
+    with pytest.raises(Refused, match="Your role"):
+        looks = replace(OLDQUAY, permissions=OLDQUAY.permissions - {"layers.change"})
+        demo.run(acting.act, looks, "remove", Asked(usernames=(ada,)), ActOptions(leaving=Leaving("delete", days=3)))
+    assert sizes("OLDQUAY-CREW") == crew, "nothing is half done"
+
+    harbour = sizes("OLDQUAY-HARBOUR")
+
+    def cap(most: int | None) -> None:
+        was = demo.run(views.cell, COMMAND_LINE, "OLDQUAY-HARBOUR", P).version
+        seen, there, terms = was.id if was else None, terms_of(was), Terms(cap=most)
+        change = AllocationChange(account="OLDQUAY-HARBOUR", product=P, terms=terms, seen=seen, was=there)
+        demo.run(apply_changes, COMMAND_LINE, [change], f"a cap of {most}")
+
+    cap(demo.run(listing.total, OLDQUAY, P, "OLDQUAY-HARBOUR").size.now + 1)
+    with pytest.raises(Refused, match="would be added in Harbour Branch"):
+        leave("move", [ada], Leaving("take"), to_account="OLDQUAY-HARBOUR")
+    there = demo.run(people_listing.person, OLDQUAY, ada).row
+    assert (there.account, sizes("OLDQUAY-HARBOUR")) == ("OLDQUAY-CREW", harbour)
+    cap(None)
+    assert leave("move", [ada], Leaving("take"), to_account="OLDQUAY-HARBOUR") == [crew[ada]]
+    assert sizes("OLDQUAY-HARBOUR") == harbour | {ada: crew[ada]} and ada not in sizes("OLDQUAY-CREW")
+    assert leave("remove", [bo], Leaving("person", dan)) == [crew[bo]]
+    terms = folders.FolderTerms("Logs", None, None, False)
+    demo.run(folders.put, OLDQUAY, P, "OLDQUAY-CREW", "LOGS", terms)
+    assert leave("remove", [cy], Leaving("folder", "LOGS")) == [crew[cy]]
+    with demo.transaction() as tx:
+        product, found = pools.product(tx, P), accounts_service.known(tx)
+        account_id = int(found.ids[found.tree.row("OLDQUAY-CREW")])
+        assert usage.grains(usage.stored_of_category(tx, product, account_id, "folder/LOGS")) == crew[cy]
+    assert leave("remove", [ed], Leaving("delete", days=3)) == [ticket[ed]]
+    now = sizes("OLDQUAY-CREW")
+    assert abs(now[dan] - crew[dan] - crew[bo]) <= 1, "to a grain, as each is rounded"
+    assert not {bo, cy} & now.keys() and sizes("OLDQUAY-TICKET") == ticket
+    demo.clock.shift += timedelta(days=4)
+    demo.run(assignments.rebuild_stale)
+    do_job(demo, DeleteLeftBehind())
+    assert sizes("OLDQUAY-TICKET") == {name: size for name, size in ticket.items() if name != ed}
     assert demo.run(checks.verify, COMMAND_LINE) == []

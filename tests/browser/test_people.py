@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from playwright.sync_api import Locator, Page, expect
 
 from fair_ladle.app.plumbing.database import Database
-from tests.browser.conftest import press
+from tests.browser.conftest import press, serious_findings
 
 Open = Callable[..., Page]
 
@@ -100,6 +100,18 @@ def test_seats_are_swapped_with_their_components_set_aside_and_moved_along(open_
     press(dialog.get_by_role("button", name="Move 1 of 1"))
     expect(dialog.get_by_role("status")).to_contain_text("1 was moved")
     press(dialog.get_by_role("button", name="Close").last)
+    page.goto("/people?account=OLDQUAY-CREW&status=active")
+    leaver = first_chosen(people)
+    press(chosen.get_by_role("button", name="Remove…", exact=True))
+    expect(dialog).to_contain_text(re.compile(r"They store .* GB of Deepshelf Storage \(1 person\); it stays"))
+    dialog.get_by_label("What they store").select_option("is deleted after some days")
+    dialog.get_by_label("Days until then").fill("7")
+    expect(dialog).to_contain_text("it is deleted after 7 days")
+    assert serious_findings(page) == []
+    press(dialog.get_by_role("button", name="Remove 1 of 1"))
+    expect(dialog.get_by_role("status")).to_contain_text("1 was removed")
+    press(dialog.get_by_role("button", name="Close").last)
+    expect(people).not_to_contain_text(leaver)
     page.goto("/queue")
     expect(page.get_by_role("region", name="Reserved").get_by_role("row", name=re.compile(name))).to_contain_text(
         "Ticket Halls"

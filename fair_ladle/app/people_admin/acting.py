@@ -20,7 +20,7 @@ from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.rows import PersonRecord
-from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin import leaving, store
 from fair_ladle.app.people_admin.listing import MOST_AT_ONCE, Asked, conditions
 from fair_ladle.app.people_admin.seat_acts import ActOnSeats, ActOptions, CouldNot, Outcome
 from fair_ladle.app.plumbing import outbox
@@ -53,7 +53,8 @@ RESTORED_WITHIN = timedelta(days=30)
 
 
 def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: ActOptions | None = None) -> Outcome:
-    """Do one thing to everybody of the branch who is asked for. It is whole for each of them, never for half of one."""
+    """Do one thing to everybody of the branch who is asked for. It is whole for each of them, never for half of one;
+    refused as a whole where what they leave behind cannot go where it was to."""
     accounts = accounts_service.known(tx)
     if what == "restore":
         asked = replace(asked, status="removed")
@@ -61,6 +62,9 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: ActOptions 
     if len(ids) > MOST_AT_ONCE:
         raise invalid(f"More than {MOST_AT_ONCE} people at once; choose fewer.", "people")
     how = how or ActOptions()
+    chosen = how.leaving.what != "keep"
+    if chosen and what not in ("move", "remove"):
+        raise invalid("Only who is moved or removed leaves something behind.", "leaving")
     _rehearse(tx, ids, how)
     found = people_service.lock(tx, ids)
     outcome = Outcome(len(found))
@@ -69,6 +73,10 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: ActOptions 
     doing = _Doing(tx, actor, accounts, outcome, how)
     ACTS[what](doing, found)
     doing.look_what_is_left()
+    if what in ("move", "remove") and (chosen or actor.people_of is None):
+        done = set(outcome.done)
+        leavers = [each for each in found if each.username in done]
+        outcome.stored = leaving.settle(tx, actor, how.leaving, leavers, what == "move")
     return outcome
 
 
@@ -88,7 +96,8 @@ def _rehearse(tx: Transaction, ids: Sequence[int], how: ActOptions) -> None:
     assignments.rehearse(tx, concerned, usernames)
     entitlements_service.rehearse(tx, [each.id for each in concerned], ids)
     sign_in_service.rehearse(tx)
-    people_service.rehearse(tx, ids)
+    taker = people_service.by_username(tx, [how.leaving.to or ""])
+    people_service.rehearse(tx, [*ids, *(each.id for each in taker.values())])
 
 
 class _Doing(ActOnSeats):

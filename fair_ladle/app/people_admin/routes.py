@@ -39,6 +39,7 @@ from fair_ladle.app.people_admin.schemas import (
     SeatsBody,
     StayedBody,
     StorageBody,
+    StoredBody,
     SwitchBody,
     Username,
     ViewBody,
@@ -99,6 +100,10 @@ def outcome_body(found: Outcome) -> OutcomeBody:
         released=found.released,
         run_no_more=found.run_no_more,
         lost=[LostBody(component=name, people=count) for name, count in found.lost.items()],
+        stored=[
+            StoredBody(product_name=e.product.name, people=e.people, size=e.product.said(e.grains))
+            for e in found.stored
+        ],
         could_not=[CouldNotBody(username=e.username, name=e.name, why=e.why) for e in found.could_not[:500]],
         seats=[
             SeatsBody(

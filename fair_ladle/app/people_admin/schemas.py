@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_admin import listing
 from fair_ladle.app.people_admin.acting import Act
+from fair_ladle.app.people_admin.leaving import Leaving
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_admin.seat_acts import ActOptions
 
@@ -253,6 +254,19 @@ class AskedBody(BaseModel):
         return Asked(**{**given, "usernames": None if self.usernames is None else tuple(self.usernames)})
 
 
+class LeavingBody(BaseModel):
+    """What becomes of what people store in the account they leave (``move``, ``remove``): it stays, is taken along to
+    the new account, moved to a person or a shared folder (``to``), or deleted after so many days."""
+
+    what: Literal["keep", "take", "person", "folder", "delete"] = "keep"
+    to: str | None = Field(default=None, max_length=128)
+    days: int | None = None
+
+    def choice(self) -> Leaving:
+        """As the use-case has it."""
+        return Leaving(self.what, self.to, self.days)
+
+
 class ActBody(BaseModel):
     """One act on many people, and what it needs besides."""
 
@@ -263,10 +277,12 @@ class ActBody(BaseModel):
     to_account: str | None = Field(default=None, max_length=64)
     keep_seats: bool = True
     components: dict[str, str | None] | None = Field(default=None, max_length=100)
+    leaving: LeavingBody | None = None
 
     def how(self) -> ActOptions:
         """As the use-case has it."""
-        return ActOptions(self.product, self.to_product, self.to_account, self.keep_seats, self.components)
+        leaving = Leaving() if self.leaving is None else self.leaving.choice()
+        return ActOptions(self.product, self.to_product, self.to_account, self.keep_seats, self.components, leaving)
 
 
 class PeopleActBody(ActBody):
@@ -315,6 +331,14 @@ class LostBody(BaseModel):
     people: int
 
 
+class StoredBody(BaseModel):
+    """What people store of a product in the account they leave: how many of them, and how much, with its unit."""
+
+    product_name: str
+    people: int
+    size: str
+
+
 class OutcomeBody(BaseModel):
     """What an act did, or would do."""
 
@@ -326,6 +350,7 @@ class OutcomeBody(BaseModel):
     seats: list[SeatsBody]
     could_not: list[CouldNotBody]
     lost: list[LostBody]
+    stored: list[StoredBody]
 
 
 class ViewBody(BaseModel):

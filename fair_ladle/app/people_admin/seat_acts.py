@@ -15,6 +15,7 @@ from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin.leaving import Leaving, Stored
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
@@ -26,13 +27,14 @@ from fair_ladle.app.pools.service import Product
 class ActOptions:
     """What an act needs besides people: the product (and the one it is swapped for, with what each component becomes,
     the one of the same code if not said, None = nothing), the account to move to, whether who is suspended keeps their
-    seats."""
+    seats, and what becomes of what leavers store."""
 
     product: str | None = None
     to_product: str | None = None
     to_account: str | None = None
     keep_seats: bool = True
     components: dict[str, str | None] | None = None
+    leaving: Leaving = Leaving()
 
 
 @dataclass(frozen=True)
@@ -70,6 +72,8 @@ class Outcome:
     """Delegations that ended with it."""
     lost: dict[str, int] = field(default_factory=dict)
     """Components that a swap has nothing for, with how many people had each on."""
+    stored: list[Stored] = field(default_factory=list)
+    """What they store in the account they leave."""
 
 
 Way = TypeVar("Way", bound=Hashable)

@@ -5248,6 +5248,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
+            leaving?: components["schemas"]["LeavingBody"] | null;
             people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
@@ -7944,6 +7945,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
+            leaving?: components["schemas"]["LeavingBody"] | null;
             people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
@@ -8316,6 +8318,23 @@ export interface components {
             product: string;
             /** Tell At */
             tell_at?: number | null;
+        };
+        /**
+         * LeavingBody
+         * @description What becomes of what people store in the account they leave (``move``, ``remove``): it stays, is taken along to
+         *     the new account, moved to a person or a shared folder (``to``), or deleted after so many days.
+         */
+        LeavingBody: {
+            /** Days */
+            days?: number | null;
+            /** To */
+            to?: string | null;
+            /**
+             * What
+             * @default keep
+             * @enum {string}
+             */
+            what: "keep" | "take" | "person" | "folder" | "delete";
         };
         /**
          * LeftBehindAct
@@ -9506,6 +9525,8 @@ export interface components {
             run_no_more: number;
             /** Seats */
             seats: components["schemas"]["SeatsBody"][];
+            /** Stored */
+            stored: components["schemas"]["StoredBody"][];
         };
         /**
          * OutlookBody
@@ -9717,6 +9738,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
+            leaving?: components["schemas"]["LeavingBody"] | null;
             people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
@@ -11499,6 +11521,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
+            leaving?: components["schemas"]["LeavingBody"] | null;
             people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
@@ -12504,6 +12527,18 @@ export interface components {
             size: components["schemas"]["SizeBody"];
             /** State */
             state: string;
+        };
+        /**
+         * StoredBody
+         * @description What people store of a product in the account they leave: how many of them, and how much, with its unit.
+         */
+        StoredBody: {
+            /** People */
+            people: number;
+            /** Product Name */
+            product_name: string;
+            /** Size */
+            size: string;
         };
         /**
          * SubAccount

@@ -5,10 +5,12 @@ import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { AccountSelect } from '../../components/AccountSelect'
 import { AskInstead } from '../../components/AskInstead'
-import { productsInSight } from '../../api/queries'
+import { productsInSight, useCan } from '../../api/queries'
 import { unitName } from '../../domain/units'
 import { Wait } from '../../components/States'
 import { useFocusWhenReady } from '../../components/useFocusWhenReady'
+import { useRested } from '../../components/useRested'
+import { isWhole, LeavingChoice } from './LeavingChoice'
 import { plain } from './peopleFilter'
 import { seatProducts, type Outcome } from './queries'
 import { CHANGES, sendBulkAction, type BulkAction, type ChosenPeople } from './sendBulkAction'
@@ -38,6 +40,10 @@ export function BulkActionDialog({
   const inSight = useQuery(productsInSight).data ?? []
   const [chosen, setChosen] = useState({ product: '', to_product: '', to_account: '' })
   const [keep, setKeep] = useState(true)
+  const [leaving, setLeaving] = useState<Schemas['LeavingBody']>({ what: 'keep', to: null, days: 30 })
+  const leave = useRested(leaving, 250)
+  const mayChoose = useCan('layers.change')
+  const leaves = mayChoose && (action === 'move' || action === 'remove')
   const [result, setResult] = useState<Outcome | null>(null)
   const { run, busy, trouble } = useAction(...CHANGES)
   const [mapped, setMapped] = useState<Record<string, string>>({})
@@ -54,8 +60,9 @@ export function BulkActionDialog({
     to_account: chosen.to_account || null,
     keep_seats: keep,
     components: from && to ? written(mapped, from, to) : null,
+    leaving: leave,
   }
-  const ready = needs.every((each) => each === 'keep_seats' || chosen[each as keyof typeof chosen])
+  const ready = isWhole(leave) && needs.every((each) => each === 'keep_seats' || chosen[each as keyof typeof chosen])
   const looked = useQuery({
     queryKey: ['people', 'preview', body],
     queryFn: () => take(api.POST('/api/people/preview', { body })),
@@ -68,7 +75,7 @@ export function BulkActionDialog({
       setResult(await take(sendBulkAction(body)))
     })
   }
-  const able = !busy && Boolean(looked.data?.done)
+  const able = !busy && leaving === leave && Boolean(looked.data?.done)
   const main = useFocusWhenReady(able)
   const closes = useFocusWhenReady(result !== null)
   const seats = inSight.filter((each) => each.measure === 'seat')
@@ -135,6 +142,7 @@ export function BulkActionDialog({
                 />
               </Form.Group>
             )}
+            {leaves && <LeavingChoice moves={action === 'move'} chosen={leaving} choose={setLeaving} />}
             {needs.includes('keep_seats') && (
               <Form.Check
                 id="act-keep"
@@ -180,10 +188,7 @@ export function BulkActionDialog({
           </table>
         )}
         {action === 'move' && (
-          <p className="quiet small">
-            Their seats are counted and charged in the new account from now on. Bytes already stored stay with the old
-            one until they are moved there on purpose.
-          </p>
+          <p className="quiet small">Their seats are counted and charged in the new account from now on.</p>
         )}
         {action === 'revoke invitation' && (
           <p className="quiet small">
@@ -216,7 +221,7 @@ export function BulkActionDialog({
           />
         )}
         {ready && !found && !looked.isError && <Wait what="what it would do" />}
-        {found && <OutcomeView found={found} word={word} happened={result !== null} />}
+        {found && <OutcomeView found={found} word={word} happened={result !== null} left={leaves ? said(leave) : ''} />}
         {trouble && (
           <p className="over mt-2" role="alert">
             {trouble}
@@ -263,7 +268,33 @@ function written(
   )
 }
 
-function OutcomeView({ found, word, happened }: { found: Outcome; word: string; happened: boolean }) {
+/** What was chosen for what they store, in words. */
+function said(leave: Schemas['LeavingBody']): string {
+  switch (leave.what) {
+    case 'take':
+      return 'it goes with them'
+    case 'person':
+    case 'folder':
+      return `it moves to ${leave.to}`
+    case 'delete':
+      return `it is deleted after ${leave.days} days, unless it is kept before`
+    default:
+      return 'it stays with the account'
+  }
+}
+
+function OutcomeView({
+  found,
+  word,
+  happened,
+  left,
+}: {
+  found: Outcome
+  word: string
+  happened: boolean
+  /** What becomes of what they store. */
+  left: string
+}) {
   const reasons = new Map<string, string[]>()
   for (const each of found.could_not) reasons.set(each.why, [...(reasons.get(each.why) ?? []), each.name])
   return (
@@ -307,6 +338,18 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
             ))}
           </tbody>
         </table>
+      )}
+      {found.stored.length > 0 && (
+        <p className="mb-2">
+          They {happened ? 'stored' : 'store'}{' '}
+          {found.stored
+            .map(
+              (each) =>
+                `${each.size} of ${each.product_name} (${each.people} ${each.people === 1 ? 'person' : 'people'})`,
+            )
+            .join(', ')}
+          {left && `; ${left}`}.
+        </p>
       )}
       {found.lost.length > 0 && (
         <p className="near">

@@ -23,4 +23,4 @@ export function sendBulkAction(body: Schemas['ActBody']) {
 }
 
 /** What an action with people changes. */
-export const CHANGES = ['people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools']
+export const CHANGES = ['people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools', 'storage']

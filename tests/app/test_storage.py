@@ -493,7 +493,12 @@ def test_who_is_near_or_over_is_told_once_and_their_admins_together(demo: Databa
     assert over and near
     with demo.transaction() as tx:
         tx.connection.execute(sa.text("DELETE FROM outbox"))
+        named = sa.text("UPDATE people SET display_name = 'See http://x.example' WHERE username = :name")
+        tx.connection.execute(named, {"name": min(over)})
     do_job(demo, TellStorageLimits())
+    with demo.transaction() as tx:
+        bodies = list(tx.connection.scalars(sa.text("SELECT body FROM outbox")))
+    assert not any("http://x.example" in body for body in bodies), "nobody's name makes a link in a mail"
 
     def mails() -> list[Any]:
         with demo.transaction() as tx:

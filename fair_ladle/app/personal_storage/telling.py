@@ -19,6 +19,7 @@ from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage.in_sql import limits_in_sql
 from fair_ladle.app.plumbing import outbox
+from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -85,8 +86,13 @@ def _subject(product: Product, row: Any) -> str:
 
 
 def _text(product: Product, row: Any) -> str:
-    stores = f"You store {product.said(int(row.grains))} of {product.said(int(row.limit))}."
-    return f"Hello {row.display_name},\n\n{stores} Delete what you no longer need, or ask your admin.\n\nFair Ladle\n"
+    stores = f"You store {_stores(product, row)}."
+    then = "Delete what you no longer need, or ask your admin."
+    return f"{greeting(row.display_name)}\n\n{stores} {then}\n\nFair Ladle\n"
+
+
+def _stores(product: Product, row: Any) -> str:
+    return f"{product.said(int(row.grains))} of {product.said(int(row.limit))}"
 
 
 def _digests(tx: Transaction, product: Product, rows: list[Any]) -> list[Notice]:
@@ -99,7 +105,7 @@ def _digests(tx: Transaction, product: Product, rows: list[Any]) -> list[Notice]
         over, near = (sum(row.level == level for row in mine) for level in (OVER, NEAR))
         counts = [f"{n} {'person' if n == 1 else 'people'} {word}" for n, word in ((over, "over"), (near, "near")) if n]
         lines = [
-            f"{row.display_name}: {product.said(int(row.grains))} of {product.said(int(row.limit))}"
+            f"{in_a_mail(row.display_name, 'Somebody')}: {_stores(product, row)}"
             for row in sorted(mine, key=lambda row: -int(row.grains) / max(1, int(row.limit)))[:NAMED]
         ]
         rest = len(mine) - len(lines)

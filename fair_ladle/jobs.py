@@ -204,7 +204,7 @@ class AgeStored(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Each storage product in a transaction of its own; once a day there is something to do."""
-        _for_storage(self, database, going_on, usage.age_stored)
+        _for_storage(self, database, going_on, assignments.age_stored)
 
 
 class SettleStored(Job):

@@ -394,3 +394,15 @@ def test_what_is_held_for_an_upload_does_not_move_and_ends_where_it_is(demo: Dat
     demo.run(usecases.cancel, key, tokens[0])
     demo.run(usecases.commit, key, tokens[1], None)
     assert (load(demo, HARBOUR), load(demo, crew)) == (before[HARBOUR] - 2000, before[crew] + 3000)
+
+
+def test_what_was_to_come_is_taken_in_before_more_is_written(demo: Database, key: str) -> None:
+    """The intake has samples of instants still to come. Once they have, a write rounds what there is with them."""
+    demo.clock.shift += timedelta(hours=2)
+    for write in range(8):
+        place = Where(HARBOUR, category="media")
+        if write % 2:
+            demo.run(usecases.report, key, [Report(place, demo.clock.now(), write * 130_000)])
+        else:
+            demo.run(usecases.write, key, place, 130_000)
+        assert demo.run(checks.verify, COMMAND_LINE) == []

@@ -111,7 +111,8 @@ def counter_rows(found: Positions, cells: Iterable[tuple[int, int]] | None = Non
 def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = False) -> int:
     """Make the counters of these products' stale pools anew from the facts; how many rows were written.
 
-    Locks every counter of the pools first: whoever takes or releases is before or after, never between.
+    Locks every counter of the pools first: whoever takes or releases is before or after, never between. So what is
+    stored has come in, too, where a pool is fresh.
     """
     pools = pools_service.pools(tx, products)
     if not pools:
@@ -124,6 +125,9 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
     fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(tx.connection, ids)}
     if not also_fresh and all(is_fresh(until, now) for until in fresh.values()):
         return 0
+    for product in [] if tx.is_rehearsal else products:
+        if product.is_storage:
+            usage.take_in(tx, product)  # or what is written from now on would be rounded without it
     found = positions_at(tx, products, now)
     written = store.replace(tx.connection, there, counter_rows(found))
     store.put_use(tx.connection, ids, use_rows(found))

@@ -416,6 +416,17 @@ def rebuild_stale(tx: Transaction, products: Sequence[Product] | None = None) ->
     return sum(counters.rebuild(tx, [product]) for product in wanted)
 
 
+def age_stored(tx: Transaction, product: Product) -> bool:
+    """Count what is stored of a product a week, a month and a quarter ago from today, and take in what has come;
+    whether anything was to do.
+
+    Locks: where something has come, all counters of the product first.
+    """
+    if usage.has_come(tx, product):
+        counters.rebuild(tx, [product], also_fresh=True)
+    return usage.age_stored(tx, product)
+
+
 def add_up_use(tx: Transaction) -> set[str]:
     """Add what was taken and released up the way to the pools; the products (codes) of which anything was.
 

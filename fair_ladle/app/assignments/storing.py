@@ -67,7 +67,9 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     until, goes_up = tx.now + LONGEST_LOCKED, sum(by.values()) != 0
     standing = usage.standing(product, place.account_id, list(by), until)
     locked, [there] = known.lock_way(tx, place, standing, goes_up=goes_up)
-    if not locked or locked[0].account_id != place.account_id or locked[0].structure != known.number:
+    first = locked[0] if locked else None
+    is_trusted = first is not None and first.account_id == place.account_id and first.structure == known.number
+    if first is None or not is_trusted or not is_fresh(first.fresh_until, tx.now):
         raise _anew(tx, product)
     newest = [each.at for each in there.levels.values() if each.at is not None]
     at = max([tx.now, *(each + TICK for each in newest)])

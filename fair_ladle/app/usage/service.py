@@ -393,6 +393,16 @@ def settle_whose_in(tx: Transaction, product: Product, account_ids: Sequence[int
     return whose.settle(tx, product.id, account_ids)
 
 
+def has_come(tx: Transaction, product: Product) -> bool:
+    """Whether the instant of some samples of a product has come that are not in what is stored."""
+    return stored.has_come(tx, product.id)
+
+
+def take_in(tx: Transaction, product: Product) -> None:
+    """Take them in. All counters of the product are the caller's to lock."""
+    stored.take_in(tx, product.id)
+
+
 def age_stored(tx: Transaction, product: Product) -> bool:
     """Count what is stored of a product a week, a month and a quarter ago from today; whether anything was to do."""
     return stored.age(tx, product.id)

@@ -21,6 +21,7 @@ from fair_ladle.app.plumbing.merge import MOST_CHANGES, Merged, Progress
 from fair_ladle.app.plumbing.prepared import Question, in_utc
 from fair_ladle.app.usage import rounds, whose
 from fair_ladle.app.usage import stored_store as store
+from fair_ladle.app.usage.rows import StoredDay
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
@@ -368,17 +369,38 @@ def _from_samples(tx: Transaction, product_id: int, at: Sequence[datetime]) -> l
     ]
 
 
+def has_come(tx: Transaction, product_id: int) -> bool:
+    """Whether the instant of some samples of a product has come that are not taken in."""
+    return any(_is_due(tx, each) for each in store.stored_days_of(tx.connection, [product_id]))
+
+
+def _is_due(tx: Transaction, there: StoredDay) -> bool:
+    return there.ahead_at is not None and in_utc(there.ahead_at) <= tx.now
+
+
+def take_in(tx: Transaction, product_id: int) -> bool:
+    """Make what is kept of a product anew where the instant of some samples has come; whether it had. Nobody adds to it
+    meanwhile whose counters the caller has locked.
+
+    Locks: the product's row of ``stored_days``.
+    """
+    there = store.lock_stored_day(tx.connection, product_id)
+    if there is not None and not _is_due(tx, there):
+        return False
+    rebuild(tx, [product_id])
+    return True
+
+
 def age(tx: Transaction, product_id: int) -> bool:
-    """Count a product's figures back from today, and take in samples whose instant has come; whether anything was to
-    do. Only series with a sample in the days that pass are read.
+    """Count a product's figures back from today, and take in what has come; whether anything was to do. Only series
+    with a sample in the days that pass are read.
 
     Locks: the product's row of ``stored_days``; who records samples meanwhile adds to what is there.
     """
-    there = store.lock_stored_day(tx.connection, product_id)
-    today = accounts_service.today(tx)
-    if there is None or (there.ahead_at is not None and in_utc(there.ahead_at) <= tx.now):
-        rebuild(tx, [product_id])
+    if take_in(tx, product_id):
         return True
+    there, today = store.lock_stored_day(tx.connection, product_id), accounts_service.today(tx)
+    assert there is not None  # take_in has made it
     if there.day >= today:
         return False
     day = there.day
@@ -407,7 +429,7 @@ def differences(tx: Transaction, product_id: int) -> Iterator[tuple[int, str, st
     """Account, kind and name of what is kept of a product and is not what its samples come to, with what was found and
     what the samples say."""
     there = next(iter(store.stored_days_of(tx.connection, [product_id])), None)
-    if there is None or (there.ahead_at is not None and in_utc(there.ahead_at) <= tx.now):
+    if there is None or _is_due(tx, there):
         return
     facts = {
         (row["account_id"], row["kind"], row["name"]): tuple(row[each] for each in FIGURES)

@@ -385,7 +385,7 @@ def take_in(tx: Transaction, product_id: int) -> bool:
     Locks: the product's row of ``stored_days``.
     """
     there = store.lock_stored_day(tx.connection, product_id)
-    if there is not None and not _is_due(tx, there):
+    if there is None or not _is_due(tx, there):
         return False
     rebuild(tx, [product_id])
     return True
@@ -400,7 +400,9 @@ def age(tx: Transaction, product_id: int) -> bool:
     if take_in(tx, product_id):
         return True
     there, today = store.lock_stored_day(tx.connection, product_id), accounts_service.today(tx)
-    assert there is not None  # take_in has made it
+    if there is None:
+        rebuild(tx, [product_id])
+        return True
     if there.day >= today:
         return False
     day = there.day

@@ -328,9 +328,14 @@ def test_who_is_over_follows_from_how_many_store_how_much(
         found = spread_store.states(connection, asked, would, now)
         each = spread_store.states(connection, asked, sa.literal(would), now)
         bands, by_index = (spread_store.sizes(connection, of) for of in (asked, replace(asked, needs_people=False)))
+        some = replace(asked, governed=stored.c.account_id.in_([row.account_id for row in rows[::3]]))
+        some_bands, some_by_index = (
+            spread_store.sizes(connection, of) for of in (some, replace(some, needs_people=False))
+        )
         ranks = [usage.grains(size) for size in sorted(connection.scalars(asked.of(sa.select(stored.c.bytes))))]
         found_at = [spread_store.at_rank(connection, asked, bands, rank % len(ranks) + 1) for rank in off_by]
     assert len(found) > 5 and [states_of(band) for band in found] == [states_of(band) for band in each]
+    assert some_by_index == some_bands != bands
     assert by_index == bands and sum(band.people for band in bands) == len(ranks)
     assert found_at == [ranks[rank] for rank in off_by]
 
@@ -623,6 +628,11 @@ def test_what_becomes_of_what_leavers_store_is_chosen_when_they_leave(demo: Data
         account_id = int(found.ids[found.tree.row("OLDQUAY-CREW")])
         assert usage.grains(usage.stored_of_category(tx, product, account_id, "folder/LOGS")) == crew[cy]
     assert leave("remove", [ed], Leaving("delete", days=3)) == [ticket[ed]]
+    demo.run(acting.act, OLDQUAY, "restore", Asked(usernames=(ed,)))
+    assert leave("remove", [ed], Leaving()) == [ticket[ed]]
+    place = (P, "OLDQUAY-TICKET", ed)
+    assert demo.run(left_behind.delete_at, OLDQUAY, *place) is None, "kept, whatever was chosen before"
+    demo.run(left_behind.delete_after, OLDQUAY, *place, 3)
     now = sizes("OLDQUAY-CREW")
     assert abs(now[dan] - crew[dan] - crew[bo]) <= 1, "to a grain, as each is rounded"
     assert not {bo, cy} & now.keys() and sizes("OLDQUAY-TICKET") == ticket

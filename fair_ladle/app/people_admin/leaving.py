@@ -58,8 +58,8 @@ def settle(
     left = [Left(products[product_id], account_id, name) for product_id, account_id, name, _ in there]
     if leaving.what != "keep":
         _judge(tx, actor, leaving, left, moves)
-        if left and not tx.is_rehearsal:
-            _do(tx, actor, leaving, left)
+    if left and not tx.is_rehearsal:
+        _do(tx, actor, leaving, left)
     by_product: dict[int, list[int]] = {}
     for product_id, _, _, size in there:
         by_product.setdefault(product_id, []).append(size)
@@ -86,6 +86,9 @@ def _judge(tx: Transaction, actor: Actor, leaving: Leaving, left: Sequence[Left]
 
 
 def _do(tx: Transaction, actor: Actor, leaving: Leaving, left: Sequence[Left]) -> None:
+    if leaving.what == "keep":  # whatever was chosen when they left that account before
+        usage.delete_homes_at(tx, ((each.product.id, each.account_id, each.name) for each in left), None)
+        return
     if leaving.what == "delete":
         left_behind.delete_all_after(tx, actor, left, leaving.days)
         return

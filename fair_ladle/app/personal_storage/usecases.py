@@ -362,6 +362,7 @@ def move_here(tx: Transaction, actor: Actor, person: PersonRecord, from_account:
     products, home = [each for each in storage if each.id in there], usage.home(person.username)
     assignments.lock_ways(tx, accounts, dict.fromkeys(products, [row, accounts.row_of_id[person.account_id]]))
     moved = sum(_grains(storing.move(tx, actor, each, from_id, to, home, home)) for each in products)
+    usage.delete_homes_at(tx, ((each.id, from_id, person.username) for each in products), None)
     if not moved:
         raise conflict(f"Nothing of {person.display_name}'s own is in {accounts.name(row)}.")
     log_service.write(

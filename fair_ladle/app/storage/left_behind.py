@@ -6,7 +6,6 @@ Locks: those of a report (``assignments/storing.py``).
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -20,7 +19,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction, batched
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.prepared import in_utc
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
@@ -85,13 +84,7 @@ def delete_all_after(tx: Transaction, actor: Actor, left: Sequence[Left], days: 
     if days is not None:
         judge_days(days)
     at = None if days is None else tx.now + timedelta(days=days)
-    names: dict[tuple[int, int], list[str]] = defaultdict(list)
-    for each in left:
-        names[each.product.id, each.account_id].append(each.name)
-    for (product_id, account_id), mine in names.items():
-        of_account = k.c.product_id == product_id, k.c.account_id == account_id, k.c.kind == "person"
-        for part in batched(mine):
-            tx.connection.execute(sa.update(k).where(*of_account, k.c.name.in_(part)).values(delete_at=at))
+    usage.delete_homes_at(tx, ((each.product.id, each.account_id, each.name) for each in left), at)
     what = "left behind kept" if at is None else "left behind to be deleted"
     told = None if at is None else {"on": f"{at:%Y-%m-%d}"}
     whose = sorted({(each.name, each.account_id) for each in left})
@@ -124,7 +117,7 @@ def move(
     grains = usage.grains(storing.move(tx, actor, found, from_id, to, usage.home(name), category))
     if not grains:
         raise conflict(f"All that {name} left behind is held for uploads; move it when they have ended.")
-    tx.connection.execute(sa.update(k).where(*_mine(found, from_id, name)).values(delete_at=None))
+    usage.delete_homes_at(tx, [(found.id, from_id, name)], None)
     entries = [log_service.Entry("left behind moved", name, from_id, None, {"GB": found.said(grains)})]
     if to_id != from_id:
         entries.append(log_service.Entry("bytes moved here", person or "", to_id, None, {"GB": found.said(grains)}))
@@ -162,7 +155,7 @@ def let_go(tx: Transaction, product_id: int, account_id: int, name: str) -> None
     at = tx.connection.scalar(sa.select(k.c.delete_at).where(*_mine(product, account_id, name)))
     if at is None or in_utc(at) > tx.now:
         return
-    tx.connection.execute(sa.update(k).where(*_mine(product, account_id, name)).values(delete_at=None))
+    usage.delete_homes_at(tx, [(product_id, account_id, name)], None)
     if _is_theirs(tx, account_id, name):
         return
     samples = [

@@ -113,10 +113,10 @@ def _sizes_in_index(connection: sa.Connection, asked: PeopleAsked) -> list[Band]
         return []
     last = connection.execute(there.order_by(k.c.bytes.desc())).scalar_one()
     together = sa.func.coalesce(sa.func.sum(grains), 0).label("grains")
-    columns = [sa.bindparam("size", type_=sa.BigInteger).label("size"), sa.func.count().label("people"), together]
-    one = asked.of(sa.select(*columns)).where(
-        k.c.bytes >= sa.bindparam("first", type_=sa.BigInteger), k.c.bytes < sa.bindparam("past", type_=sa.BigInteger)
-    )
+    # With values, which lists of accounts in the conditions are written out with.
+    size, begin, past = (sa.bindparam(name, 0, sa.BigInteger) for name in ("size", "first", "past"))
+    columns = [size.label("size"), sa.func.count().label("people"), together]
+    one = asked.of(sa.select(*columns)).where(k.c.bytes >= begin, k.c.bytes < past)
     bands = [{"size": size, "first": first, "past": past} for size, first, past in _bands(first, last)]
     return [each for each in Prepared(one).run(connection, *bands) if each.people]
 

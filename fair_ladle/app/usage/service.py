@@ -296,6 +296,15 @@ def at_home(
     return [(row.product_id, row.account_id, row.name, int(row.bytes)) for row in found]
 
 
+def delete_homes_at(tx: Transaction, homes: Iterable[tuple[int, int, str]], at: datetime | None) -> None:
+    """Let what is stored as somebody's own (product, account, username) be gone at an instant; None = it stays."""
+    names: dict[tuple[int, int], list[str]] = defaultdict(list)
+    for product_id, account_id, username in homes:
+        names[product_id, account_id].append(username)
+    for (product_id, account_id), mine in sorted(names.items()):
+        stored_store.set_delete_at(tx.connection, product_id, account_id, mine, at)
+
+
 def series_of(tx: Transaction, product: Product, account_id: int, category: str) -> list[str]:
     """A category of an account and those below it of which there are samples."""
     return stored_store.series_of(tx.connection, product.id, account_id, category)

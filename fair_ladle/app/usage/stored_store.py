@@ -265,6 +265,15 @@ def empty_stored(connection: sa.Connection, account_ids: Collection[int], at: da
     connection.execute(sa.update(k).where(k.c.account_id.in_(account_ids), k.c.bytes > 0).values(bytes=0, at=at))
 
 
+def set_delete_at(
+    connection: sa.Connection, product_id: int, account_id: int, names: Collection[str], at: datetime | None
+) -> None:
+    """Let what these people have of their own in an account be gone at an instant; None = it stays."""
+    mine = k.c.product_id == product_id, k.c.account_id == account_id, k.c.kind == "person"
+    for part in batched(names):
+        connection.execute(sa.update(k).where(*mine, k.c.name.in_(part)).values(delete_at=at))
+
+
 def of_people(
     connection: sa.Connection, product_ids: Collection[int], homes: Collection[tuple[int, str]]
 ) -> list[StoredRecord]:

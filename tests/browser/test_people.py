@@ -104,7 +104,7 @@ def test_seats_are_swapped_with_their_components_set_aside_and_moved_along(open_
     leaver = first_chosen(people)
     press(chosen.get_by_role("button", name="Remove…", exact=True))
     expect(dialog).to_contain_text(re.compile(r"They store .* GB of Deepshelf Storage \(1 person\); it stays"))
-    dialog.get_by_label("What they store").select_option("is deleted after some days")
+    dialog.get_by_label("What they store").select_option("deleted after days")
     dialog.get_by_label("Days until then").fill("7")
     expect(dialog).to_contain_text("it is deleted after 7 days")
     assert serious_findings(page) == []

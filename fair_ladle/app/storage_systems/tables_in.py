@@ -218,7 +218,7 @@ def _placed(
             continue
         before = of.rows.setdefault((place.account_id, place.category, min(each.at, tx.now)), row)
         if before.report.bytes != each.bytes:
-            other = f"{before.report.bytes}, as in row {before.number} of the same, or another instant"
+            other = f"{before.report.bytes}, as row {before.number} says of the same, or another instant"
             faults.append(RowFault(row.number, "bytes", str(each.bytes), other))
         if each.used_at is not None and each.used_at <= tx.now:
             series = (of.product.id, place.account_id, place.category)

@@ -22,11 +22,11 @@ export function LeavingChoice({
           value={chosen.what}
           onChange={(event) => choose({ ...chosen, what: event.target.value as Leaving['what'] })}
         >
-          <option value="keep">stays with the account</option>
+          <option value="keep">stays where it is</option>
           {moves && <option value="take">goes with them</option>}
-          <option value="person">moves to a person</option>
-          <option value="folder">moves to a shared folder</option>
-          <option value="delete">is deleted after some days</option>
+          <option value="person">to a person</option>
+          <option value="folder">to a shared folder</option>
+          <option value="delete">deleted after days</option>
         </Form.Select>
       </Form.Group>
       {(chosen.what === 'person' || chosen.what === 'folder') && (

@@ -554,7 +554,12 @@ def test_what_was_left_behind_is_moved_deleted_after_a_while_or_kept(demo: Datab
     sizes = {each.name: each.size.now for each in every(demo, OLDQUAY, "OLDQUAY-CREW")}
     demo.run(folders.put, OLDQUAY, P, "OLDQUAY-CREW", "OLD", folders.FolderTerms("Old", None, None, False))
     demo.run(folders.set_state, OLDQUAY, P, "OLDQUAY-CREW", "OLD", "deleted")
-    for folder, why in (("OLD", "Old is archived"), ("NONE", "no shared folder")):
+    demo.run(folders.put, OLDQUAY, P, "OLDQUAY-CREW", "SMALL", folders.FolderTerms("Small", None, 1, True))
+    for folder, why in (
+        ("OLD", "Old is archived"),
+        ("NONE", "no shared folder"),
+        ("SMALL", "Small may store 0.001 GB, and would store"),
+    ):
         with pytest.raises(Refused, match=why):
             demo.run(left_behind.move, OLDQUAY, *place, None, folder)
     demo.run(left_behind.delete_after, OLDQUAY, *place, 3)

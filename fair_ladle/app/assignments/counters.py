@@ -111,8 +111,8 @@ def counter_rows(found: Positions, cells: Iterable[tuple[int, int]] | None = Non
 def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = False) -> int:
     """Make the counters of these products' stale pools anew from the facts; how many rows were written.
 
-    Locks every counter of the pools first: whoever takes or releases is before or after, never between. So what is
-    stored has come in, too, where a pool is fresh.
+    Locks every counter of the pools first: whoever takes or releases is before or after, never between. What
+    is stored is brought up to the present under the same locks.
     """
     pools = pools_service.pools(tx, products)
     if not pools:

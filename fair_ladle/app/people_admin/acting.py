@@ -73,10 +73,11 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: ActOptions 
     doing = _Doing(tx, actor, accounts, outcome, how)
     ACTS[what](doing, found)
     doing.look_what_is_left()
-    if what in ("move", "remove") and (chosen or actor.people_of is None):
+    if what in ("move", "remove"):
         done = set(outcome.done)
         leavers = [each for each in found if each.username in done]
-        outcome.stored = leaving.settle(tx, actor, how.leaving, leavers, what == "move")
+        there = leaving.settle(tx, actor, how.leaving, leavers, what == "move")
+        outcome.stored = there if actor.people_of is None else []  # no figure of an account is theirs
     return outcome
 
 

@@ -80,7 +80,7 @@ def _judge(tx: Transaction, actor: Actor, leaving: Leaving, left: Sequence[Left]
     else:
         for product, account_id in {(each.product.code, each.account_id) for each in left}:
             code = accounts.tree.codes[accounts.row_of_id[account_id]]
-            folders.judge_more(tx, actor, product, code, leaving.to or "", 0)
+            folders.judge_open(tx, actor, product, code, leaving.to or "")
     if leaving.what != "delete" and len({each.name for each in left}) > MOST_MOVED:
         raise invalid(f"Move the bytes of at most {MOST_MOVED} people at once.", "people")
 

@@ -280,11 +280,11 @@ def let_go(tx: Transaction, number: int) -> None:
     _log(tx, Actor("schedule", "", None), "shared folder deleted", row.code, row.account_id, None)
 
 
-def judge_more(tx: Transaction, actor: Actor, product: str, account: str, code: str, more: int) -> None:
-    """Refused where there is no such folder, or so many grains more are not put into it."""
+def judge_open(tx: Transaction, actor: Actor, product: str, account: str, code: str) -> None:
+    """Refused where there is no such folder, nothing more is put into it, or it is over a limit that stops."""
     state(tx, actor, product, account, code)
     found, account_id = _place(tx, actor, product, account)
-    why = why_stopped(tx, found, account_id, code, more)
+    why = why_stopped(tx, found, account_id, code)
     if why is not None:
         raise conflict(why)
 

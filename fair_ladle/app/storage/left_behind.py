@@ -111,12 +111,13 @@ def move(
     if person is not None:
         to_id, category = taker(tx, actor, person).account_id, usage.home(person)
     else:
-        more = usage.grains(_bytes(tx, found, from_id, name))
-        folders.judge_more(tx, actor, product, account, folder or "", more)
+        folders.judge_open(tx, actor, product, account, folder or "")
     to = accounts.tree.codes[accounts.row_of_id[to_id]]
     grains = usage.grains(storing.move(tx, actor, found, from_id, to, usage.home(name), category))
     if not grains:
         raise conflict(f"All that {name} left behind is held for uploads; move it when they have ended.")
+    if folder is not None:  # under the locks, with what has come into it
+        folders.judge_open(tx, actor, product, account, folder)
     usage.delete_homes_at(tx, [(found.id, from_id, name)], None)
     entries = [log_service.Entry("left behind moved", name, from_id, None, {"GB": found.said(grains)})]
     if to_id != from_id:

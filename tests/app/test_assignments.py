@@ -8,6 +8,7 @@ import random
 import signal
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -60,6 +61,17 @@ def small(database: Database, folder: Path, supply: int = 60, last_day: str = ""
 
 def take(database: Database, account: str, *subjects: str) -> Any:
     return database.run(assignments.assign, OPERATOR, [Wanted(account, "BOX", subject) for subject in subjects])
+
+
+def wait_for_a_lock(database: Database) -> None:
+    """Until somebody waits for a row that another holds."""
+    wanted = sa.text("SELECT COUNT(*) FROM information_schema.innodb_trx WHERE trx_state = 'LOCK WAIT'")
+    with database.engine.connect() as connection:
+        for _ in range(50):
+            time.sleep(0.15)  # what is read within a tenth of a second is not read anew
+            if connection.scalar(wanted):
+                return
+    raise AssertionError("nobody waits")
 
 
 def headrooms(database: Database) -> dict[str, int]:
@@ -131,6 +143,30 @@ def test_what_was_refused_is_given_as_soon_as_it_may_be(database: Database, tmp_
     }
     database.run(data_import.load, COMMAND_LINE, read_source(as_folder(new, tmp_path / "more")))
     database.run(assignments.assign, OPERATOR, [Wanted("C0", "CRATE", "x")])
+    verified(database)
+
+
+@pytest.mark.parametrize(
+    ("change", "refusal"),
+    [
+        (StatusChange(account="C0", status="suspended"), "Client 0 is suspended"),
+        (Move(account="C0-B", parent="C1"), "no account"),
+    ],
+    ids=["suspended", "moved away"],
+)
+def test_a_taking_that_waited_is_judged_by_what_it_waited_for(
+    database: Database, tmp_path: Path, change: Change, refusal: str
+) -> None:
+    """What it waited for at a counter is what stands, of the structure as of the counter."""
+    small(database, tmp_path / "in")
+    mine = actor_of("C0")
+    database.run(assignments.assign, mine, [Wanted("C0-B", "BOX", "before")])  # this server knows the structure
+    with ThreadPoolExecutor(1) as other, database.transaction() as tx:
+        apply_changes(tx, COMMAND_LINE, [change], "a test")
+        waiting = other.submit(database.run, assignments.assign, mine, [Wanted("C0-B", "BOX", "meanwhile")])
+        wait_for_a_lock(database)
+    with pytest.raises(Refused, match=refusal):
+        waiting.result()
     verified(database)
 
 

@@ -95,5 +95,5 @@ def test_what_a_storage_system_asks_keeps_to_its_statements(ask: Callable[..., d
     ways = 3
     """Accounts on the way up, each locked by a statement of its own."""
     body = {"account": "OLDQUAY-HARBOUR", "category": "media", "bytes": 10**6}
-    assert ask("/api/public/storage/write", json=body)["statements"] <= 7 + ways
+    assert ask("/api/public/storage/write", json=body)["statements"] <= 8 + ways
     assert ask("/api/public/storage/reserve", json=body | {"seconds": 60})["statements"] <= 9 + ways

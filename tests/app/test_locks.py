@@ -148,10 +148,10 @@ def test_some_counters_wait_for_nobody_who_holds_another_or_the_pool(demo: Datab
         holding.execute(sa.text("FLUSH TABLE counters"))
         pool_id, accounts = max(of_pool.items(), key=lambda each: len(each[1]))
         middle = accounts.pop(len(accounts) // 2)
-        assert [row.account_id for row in assignments_store.lock(holding, pool_id, [middle], trust=False)] == [middle]
+        assert [row.account_id for row in assignments_store.lock(holding, pool_id, [middle])] == [middle]
         locking.execute(sa.text("SET SESSION innodb_lock_wait_timeout = 1"))
         for some in (accounts[:2], accounts[::2], accounts):
-            assert [row.account_id for row in assignments_store.lock(locking, pool_id, some, trust=True)] == some
+            assert [row.account_id for row in assignments_store.lock(locking, pool_id, some)] == some
         holding.execute(sa.text("SELECT id FROM pools WHERE id > 0 FOR UPDATE"))
         holding.execute(sa.text("SELECT id FROM accounts WHERE id > 0 FOR UPDATE"))
         cells = [{"pool_id": pool_id, "account_id": each} for each in accounts]

@@ -39,9 +39,7 @@ def follow_seats(tx: Transaction, products: Collection[str] | None = None) -> in
     written = 0
     for pool_id, levels in sorted(wanted.items()):
         locked = [
-            row
-            for depth in sorted(levels, reverse=True)
-            for row in store.lock(tx.connection, pool_id, levels[depth], False)
+            row for depth in sorted(levels, reverse=True) for row in store.lock(tx.connection, pool_id, levels[depth])
         ]
         caps = caps_now(tx, pool_id, locked)
         late = [row.account_id for row in locked if _clock_is_other(row, caps[row.account_id])]

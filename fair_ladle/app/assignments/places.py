@@ -121,7 +121,7 @@ class Directory:
 
     def lock_way(
         self, tx: Transaction, place: Place, *with_them: Question[Any], goes_up: bool = True
-    ) -> tuple[list[Any], list[Any]]:
+    ) -> tuple[store.Way, list[Any]]:
         """Lock a place's counter, and in the same message, if what happens there goes up, those above it as far as it
         was needed the last time: which they are, and what these questions come to under the locks."""
         count = self.reached.get((place.pool_id, place.account_id), 1) if goes_up else 1

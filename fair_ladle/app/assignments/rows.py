@@ -21,6 +21,16 @@ class StepUp:
     status: str | None
 
 
+@dataclass(frozen=True)
+class Trust:
+    """Until when a pool's counters hold, whether all that it promises is physically there, and the structure's
+    number."""
+
+    fresh_until: datetime | None
+    backed: bool
+    structure: int
+
+
 class PoolNow(NamedTuple):
     """Until when a pool's counters hold, the structure's number, and what the pool's accounts use in all (grains)."""
 

@@ -183,9 +183,9 @@ def _walk_all(
         first = place_of[pool_id, next(iter(changes))]
         ceiling = ceilings.in_all(actor, first) if sign > 0 else None
         known = placed.directory
-        locked = known.lock_way(tx, first)[0] if len(changes) == 1 else []
+        way = known.lock_way(tx, first)[0] if len(changes) == 1 else None
         try:
-            here = walk(tx, pool_id, changes, depth, known.number, known.zone, ceiling, locked=locked)
+            here = walk(tx, pool_id, changes, depth, known.number, known.zone, ceiling, way=way)
             if len(changes) == 1:
                 known.note_reach(first, here)
             writes.extend(here)
@@ -475,12 +475,14 @@ def lock_ways(tx: Transaction, accounts: Accounts, wanted: Mapping[Product, Coll
                 for at, each in enumerate(path[: end + 1]):
                     way[len(path) - 1 - at].add(int(accounts.ids[each]))
     for pool_id, levels in sorted(ways.items()):
-        for depth in sorted(levels, reverse=True):
-            locked = store.lock(tx.connection, pool_id, levels[depth], trust=True)
-            sound = len(locked) == len(levels[depth])
-            if not sound or locked[0].structure != number or not is_fresh(locked[0].fresh_until, tx.now):
-                forget(tx)
-                raise Again(lambda again: counters.rebuild(again, list(wanted)))
+        locked = [
+            len(store.lock(tx.connection, pool_id, levels[depth])) == len(levels[depth])
+            for depth in sorted(levels, reverse=True)
+        ]
+        trust = store.trust(tx.connection, pool_id)
+        if not all(locked) or trust.structure != number or not is_fresh(trust.fresh_until, tx.now):
+            forget(tx)
+            raise Again(lambda again: counters.rebuild(again, list(wanted)))
 
 
 def follow(tx: Transaction, before: Positions, after: Positions) -> None:

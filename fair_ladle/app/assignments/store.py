@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime
 from functools import cache
 from typing import Any
@@ -12,7 +13,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.allocations.tables import LOCK_ORDER, branch_use, counters, use_changes
-from fair_ladle.app.assignments.rows import PoolNow, StepUp, UseChange
+from fair_ladle.app.assignments.rows import PoolNow, StepUp, Trust, UseChange
 from fair_ladle.app.plumbing import rehearsal
 from fair_ladle.app.plumbing.database import Transaction, batched, fetch, lock_rows
 from fair_ladle.app.plumbing.prepared import Prepared, Question, ask
@@ -58,7 +59,6 @@ def rehearse(tx: Transaction, product_ids: Collection[int]) -> None:
 
 
 # The statements of every taking are made once: building them costs more than running them.
-# What stands in a subquery is read without a lock, though the counter itself is locked.
 _of_one = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
 _of_some = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True)))
 _figures = [each for each in c.c if each.name not in ("pool_id", "depth", "physical")]
@@ -68,15 +68,10 @@ _structure = (
     .scalar_subquery()
     .label("structure")
 )
-_trust = [
-    sa.select(pools.c.fresh_until).where(pools.c.id == c.c.pool_id).scalar_subquery().label("fresh_until"),
-    sa.select(pools.c.backed).where(pools.c.id == c.c.pool_id).scalar_subquery().label("backed"),
-    _structure,
-]
-LOCK_ONE = {
-    trust: Prepared(sa.select(*_figures, *(_trust if trust else [])).where(*_of_one).with_for_update())
-    for trust in (True, False)
-}
+LOCK_ONE = Prepared(sa.select(*_figures).where(*_of_one).with_for_update())
+TRUST = Prepared(sa.select(pools.c.fresh_until, pools.c.backed, _structure).where(pools.c.id == sa.bindparam("pool")))
+"""A statement of its own, after those that lock: the server reads what stands in a subquery beside a lock as of when
+the statement began, which is before it waited for the lock."""
 LOCK_SOME = (
     sa.select(*_figures)
     .with_hint(c, "FORCE INDEX (PRIMARY)", "mysql")
@@ -103,27 +98,39 @@ def _write() -> Prepared:
 WRITE = _write()
 
 
-def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], trust: bool) -> list[Any]:
-    """Counters of one pool, locked in the order of their ids; with ``trust`` the first has also until when the pool's
-    counters hold, whether it is backed, and the structure's number, as they are when all of them are locked."""
+def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) -> list[Any]:
+    """Counters of one pool, locked in the order of their ids."""
     ids = sorted(account_ids)
     if len(ids) == 1:
-        return LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": ids[0]})
+        return LOCK_ONE.run(connection, {"pool": pool_id, "account": ids[0]})
     found: list[Any] = []
     for part in batched(ids, SOME):
         found += connection.execute(LOCK_SOME, {"pool": pool_id, "accounts": part})
-    if trust and found:
-        found[:1] = LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": found[0].account_id})
     return found
+
+
+def trust(connection: sa.Connection, pool_id: int) -> Trust:
+    """How far counters of a pool that were locked before can be trusted."""
+    found: Trust = TRUST.run(connection, {"pool": pool_id})[0]
+    return found
+
+
+@dataclass(frozen=True)
+class Way:
+    """The counters of an account and of some above it, the account's own first, and how far they can be trusted."""
+
+    rows: Sequence[Any]
+    trust: Trust
 
 
 def lock_way(
     connection: sa.Connection, pool_id: int, way: Sequence[int], *with_them: Question[Any]
-) -> tuple[list[Any], list[Any]]:
+) -> tuple[Way, list[Any]]:
     """The counters of an account and of some above it, in one message: locked one after the other, the account's own
-    first, which says until when the pool holds; then what these questions come to under the locks."""
-    asked = [(LOCK_ONE[not at], {"pool": pool_id, "account": each}) for at, each in enumerate(way)]
-    locked, *found = ask(connection, Question(asked, lambda *rows: sum(rows, [])), *with_them)
+    first; then what these questions come to under the locks."""
+    asked = [(LOCK_ONE, {"pool": pool_id, "account": each}) for each in way]
+    locking = Question([*asked, (TRUST, {"pool": pool_id})], lambda *rows: Way(sum(rows[:-1], []), rows[-1][0]))
+    locked, *found = ask(connection, locking, *with_them)
     return locked, found
 
 

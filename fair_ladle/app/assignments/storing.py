@@ -20,10 +20,10 @@ from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot
 from fair_ladle.app.allocations.present import is_fresh
-from fair_ladle.app.allocations.rows import CounterRecord
 from fair_ladle.app.assignments import counters, service, store
 from fair_ladle.app.assignments.many import AtLimit
 from fair_ladle.app.assignments.places import Directory, Place, by_directory, forget, place_now
+from fair_ladle.app.assignments.store import Way
 from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, walk
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
@@ -66,10 +66,9 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     place, known = by_directory(tx, judged)
     until, goes_up = tx.now + LONGEST_LOCKED, sum(by.values()) != 0
     standing = usage.standing(product, place.account_id, list(by), until)
-    locked, [there] = known.lock_way(tx, place, standing, goes_up=goes_up)
-    first = locked[0] if locked else None
-    is_trusted = first is not None and first.account_id == place.account_id and first.structure == known.number
-    if first is None or not is_trusted or not is_fresh(first.fresh_until, tx.now):
+    way, [there] = known.lock_way(tx, place, standing, goes_up=goes_up)
+    is_there = bool(way.rows) and way.rows[0].account_id == place.account_id
+    if not is_there or way.trust.structure != known.number or not is_fresh(way.trust.fresh_until, tx.now):
         raise _anew(tx, product)
     newest = [each.at for each in there.levels.values() if each.at is not None]
     at = max([tx.now, *(each + TICK for each in newest)])
@@ -83,7 +82,7 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     whole = -(-then // BYTES_PER_GRAIN) - usage.grains(total)
     asked = max(whole, change) if then > total else change
     try:
-        writes = _walk(tx, place, known, change, asked, locked) if asked else []
+        writes = _walk(tx, place, known, change, asked, way) if asked else []
     except Stale:
         raise _anew(tx, product) from None
     except LimitReached:
@@ -110,13 +109,9 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     )
 
 
-def _walk(
-    tx: Transaction, place: Place, known: Any, change: int, asked: int, locked: list[CounterRecord]
-) -> list[dict[str, Any]]:
+def _walk(tx: Transaction, place: Place, known: Any, change: int, asked: int, way: Way) -> list[dict[str, Any]]:
     mine, structure, zone = place.account_id, known.number, known.zone
-    return walk(
-        tx, place.pool_id, {mine: change}, {mine: place.depth}, structure, zone, asked={mine: asked}, locked=locked
-    )
+    return walk(tx, place.pool_id, {mine: change}, {mine: place.depth}, structure, zone, asked={mine: asked}, way=way)
 
 
 def _anew(tx: Transaction, product: Product) -> Again:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -65,14 +65,14 @@ def walk(
     zone: ZoneInfo,
     ceiling: tuple[int, int] | None = None,
     asked: dict[int, int] | None = None,
-    locked: Sequence[Any] = (),
+    way: store.Way | None = None,
 ) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
     cushion takes them up; what to add to own and load of each counter, and its clock.
 
     ``asked``: what has to be admitted, where that is more than what changes: a total that is rounded. ``ceiling``: the
-    most that an account may hold, whatever its limits are. ``locked``: the counters
-    that are locked already, of one account that changes alone and of some above it. Nothing is written before all is
+    most that an account may hold, whatever its limits are. ``way``: what is locked
+    already, of one account that changes alone and of some above it. Nothing is written before all is
     admitted: LimitReached where one does not fit, CeilingReached where that is passed, Stale where what is locked
     cannot be trusted.
     """
@@ -82,21 +82,21 @@ def walk(
         pending.setdefault(depth[account], {})[account] = change, asked[account]
     cause: dict[int, list[int]] = {account: [account] for account in changes}
     writes: list[dict[str, Any]] = []
-    backed, first = True, True
-    ahead = {row.account_id: row for row in locked}
-    taken = sum(asked.values())
+    trust = None if way is None else way.trust
+    ahead = {} if way is None else {row.account_id: row for row in way.rows}
+    taken, deepest = sum(asked.values()), max(pending)
     while pending:
         level = max(pending)
         here = pending.pop(level)
         locked = [ahead[each] for each in here if each in ahead]
         if len(locked) < len(here):
-            locked = store.lock(tx.connection, pool_id, here, trust=first)
+            locked = store.lock(tx.connection, pool_id, here)
         if len(locked) < len(here):
             raise Stale
-        if first:
-            if not is_fresh(locked[0].fresh_until, tx.now) or locked[0].structure != structure:
+        if level == deepest:
+            trust = trust or store.trust(tx.connection, pool_id)
+            if not is_fresh(trust.fresh_until, tx.now) or trust.structure != structure:
                 raise Stale
-            backed = locked[0].backed
         caps = caps_now(tx, pool_id, locked)
         for counter in locked:
             now = tx.now
@@ -114,8 +114,7 @@ def walk(
                 so_far = above.get(counter.parent_id, (0, 0))
                 above[counter.parent_id] = so_far[0] + goes_up, so_far[1] + is_asked
                 cause.setdefault(counter.parent_id, []).extend(cause[counter.account_id])
-        first = False
-    if taken > 0 and not backed:
+    if taken > 0 and trust is not None and not trust.backed:
         _check_physical(tx, pool_id, taken, list(changes))
     return writes
 

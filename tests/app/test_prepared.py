@@ -98,7 +98,35 @@ def test_several_questions_are_one_message_in_their_order(database: Database, mo
         ADD.run_later(tx.connection, row("a"))
         ask(tx.connection, mine, mine)
     assert there(database) == ["a"]
-    assert [(each.count("INSERT"), each.count("SELECT")) for each in sent if "o\\'them" in each] == [(1, 2), (2, 2)]
+    assert [each.count("EXECUTE") for each in sent if "o\\'them" in each] == [3, 4]
+
+
+def test_what_comes_again_is_prepared_once_a_connection_as_far_as_the_server_does(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A server that prepares no more runs all the same what was to be prepared, and what comes after it."""
+    sent = messages(monkeypatch)
+    most = sa.text("SET GLOBAL max_prepared_stmt_count = :most")
+
+    def write(key: str) -> None:
+        with database.transaction() as tx:
+            for each in (key, f"{key}{key}"):
+                ADD.run_later(tx.connection, row(each))
+            MINE.run(tx.connection, row(""))
+
+    for key in "ab":
+        write(key)
+    assert "".join(sent).count("PREPARE") == 2
+    with database.engine.begin() as connection:
+        connection.execute(most, {"most": 0})
+    try:
+        database.engine.dispose()
+        for key in "cd":
+            write(key)
+    finally:
+        with database.engine.begin() as connection:
+            connection.execute(most, {"most": 16382})
+    assert there(database) == sorted(key * times for key in "abcd" for times in (1, 2))
 
 
 @pytest.mark.parametrize("kept", [True, False])

@@ -120,13 +120,14 @@ class Directory:
         return place
 
     def lock_way(
-        self, tx: Transaction, place: Place, *with_them: Question[Any], goes_up: bool = True
+        self, tx: Transaction, place: Place, *with_them: Question[Any], goes_up: bool = True, by: int = 0
     ) -> tuple[store.Way, list[Any]]:
         """Lock a place's counter, and in the same message, if what happens there goes up, those above it as far as it
-        was needed the last time: which they are, and what these questions come to under the locks."""
+        was needed the last time, changed ``by`` so much, if that is likely to come of it: which they are, and what
+        these questions come to under the locks."""
         count = self.reached.get((place.pool_id, place.account_id), 1) if goes_up else 1
         way = [each for each, _, _ in place.to_owner[:count]]
-        return store.lock_way(tx.connection, place.pool_id, way, *with_them)
+        return store.lock_way(tx.connection, place.pool_id, way, *with_them, by=0 if tx.is_rehearsal else by)
 
     def note_reach(self, place: Place, writes: Sequence[Any]) -> None:
         """Note how far what was written reaches."""

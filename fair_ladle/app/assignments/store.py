@@ -98,6 +98,17 @@ def _write() -> Prepared:
 WRITE = _write()
 
 
+def _take() -> Prepared:
+    """The same of own and load alone, and what the rows are then: locked by a write, which is shorter than to lock
+    first. Nothing in it says whether they can be trusted (see TRUST), nor that all of them were there."""
+    add = mysql.insert(c).values({name: sa.bindparam(name) for name in ("pool_id", "account_id", *_HAVE_TO_BE_SAID)})
+    sums = {"own": c.c.own + add.inserted.own, "load": c.c.load + add.inserted.load}
+    return Prepared(add.on_duplicate_key_update(**sums).returning(*_figures))
+
+
+TAKE = _take()
+
+
 def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) -> list[Any]:
     """Counters of one pool, locked in the order of their ids."""
     ids = sorted(account_ids)
@@ -117,31 +128,64 @@ def trust(connection: sa.Connection, pool_id: int) -> Trust:
 
 @dataclass(frozen=True)
 class Way:
-    """The counters of an account and of some above it, the account's own first, and how far they can be trusted."""
+    """The counters of an account and of some above it, locked, the account's own first, as they were before; how far
+    they can be trusted; and by how much each of them was changed with its lock, which what is written in the end takes
+    into account. Where one of them was not there, there are no rows, and the transaction must not be kept."""
 
+    pool_id: int
     rows: Sequence[Any]
     trust: Trust
+    by: int
 
 
 def lock_way(
-    connection: sa.Connection, pool_id: int, way: Sequence[int], *with_them: Question[Any]
+    connection: sa.Connection, pool_id: int, way: Sequence[int], *with_them: Question[Any], by: int = 0
 ) -> tuple[Way, list[Any]]:
     """The counters of an account and of some above it, in one message: locked one after the other, the account's own
-    first; then what these questions come to under the locks."""
-    asked = [(LOCK_ONE, {"pool": pool_id, "account": each}) for each in way]
-    locking = Question([*asked, (TRUST, {"pool": pool_id})], lambda *rows: Way(sum(rows[:-1], []), rows[-1][0]))
-    locked, *found = ask(connection, locking, *with_them)
-    return locked, found
+    first, and changed ``by`` so much, if that is likely to come of it; then what these questions come to under the
+    locks."""
+    keys = [{"pool_id": pool_id, "account_id": each} for each in way]
+    taking = [{**_HAVE_TO_BE_SAID, **key, "own": 0 if at else by, "load": by} for at, key in enumerate(keys)]
+    each_alone = [(LOCK_ONE, {"pool": pool_id, "account": each}) for each in way]
+
+    def locked(*found: list[Any]) -> Way:
+        rows = sum(found[:-1], [])
+        if by:
+            were_there = all(row.at_cap for row in rows)
+            rows = [_changed(row, -by, not at) for at, row in enumerate(rows)] if were_there else []
+        return Way(pool_id, rows, found[-1][0], by)
+
+    asked = [(TAKE, *taking)] if by else each_alone
+    found, *others = ask(connection, Question([*asked, (TRUST, {"pool": pool_id})], locked), *with_them)
+    return found, others
 
 
-def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
-    """Changes of own and load, and the clock, of counters that are locked."""
-    WRITE.run_later(connection, *({**_HAVE_TO_BE_SAID, **row} for row in rows))
+def _changed(row: Any, by: int, is_own: bool) -> Any:
+    return row._replace(own=row.own + (by if is_own else 0), load=row.load + by)
+
+
+def write(connection: sa.Connection, rows: list[dict[str, Any]], way: Way | None = None) -> None:
+    """Changes of own and load, and the clock, of counters that are locked; ``way`` is how some of them were."""
+    left = rows if way is None or not way.by else _left(rows, way)
+    if left:
+        WRITE.run_later(connection, *({**_HAVE_TO_BE_SAID, **row} for row in left))
     taken = [
         {"pool_id": row["pool_id"], "account_id": row["account_id"], "change": row["own"]} for row in rows if row["own"]
     ]
     if taken and rehearsal.of(connection) is None:
         ADD_CHANGE.run_later(connection, *taken)
+
+
+def _left(rows: Sequence[dict[str, Any]], way: Way) -> list[dict[str, Any]]:
+    """What is left to be written of changes after what was written with the locks."""
+    wanted, left = {row["account_id"]: row for row in rows}, []
+    for at, was in enumerate(way.rows):
+        kept = {"pool_id": way.pool_id, "account_id": was.account_id, "past_cap_since": was.past_cap_since}
+        row = wanted.pop(was.account_id, {**kept, "own": 0, "load": 0})
+        rest = {**row, "own": row["own"] - (0 if at else way.by), "load": row["load"] - way.by}
+        if rest["own"] or rest["load"] or row["past_cap_since"] != was.past_cap_since:
+            left.append(rest)
+    return [*left, *wanted.values()]
 
 
 def add_use_changes(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:

@@ -64,9 +64,9 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
         return place, known
 
     place, known = by_directory(tx, judged)
-    until, goes_up = tx.now + LONGEST_LOCKED, sum(by.values()) != 0
+    until, in_all = tx.now + LONGEST_LOCKED, sum(by.values())
     standing = usage.standing(product, place.account_id, list(by), until)
-    way, [there] = known.lock_way(tx, place, standing, goes_up=goes_up)
+    way, [there] = known.lock_way(tx, place, standing, goes_up=in_all != 0, by=usage.grains(in_all))
     is_there = bool(way.rows) and way.rows[0].account_id == place.account_id
     if not is_there or way.trust.structure != known.number or not is_fresh(way.trust.fresh_until, tx.now):
         raise _anew(tx, product)
@@ -86,12 +86,12 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     except Stale:
         raise _anew(tx, product) from None
     except LimitReached:
+        store.write(tx.connection, [], way)  # what is said of limits is said as it is
         raise service.stopped(tx, actor, place, whole, known.zone) from None
-    if goes_up:
+    if in_all:
         known.note_reach(place, writes)
     begin_clocks(writes, at)
-    if writes:
-        store.write(tx.connection, writes)
+    store.write(tx.connection, writes, way)
     usage.record_samples(
         tx,
         [

@@ -15,7 +15,7 @@ from fair_ladle.app.devices.tables import devices, signing_keys
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row, lock_rows, name_of
-from fair_ladle.app.plumbing.prepared import Prepared
+from fair_ladle.app.plumbing.prepared import Prepared, Question
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -28,10 +28,10 @@ def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
 _KEY_AND_GENERATIONS = Prepared(sa.select(keys, generations.ALL).where(keys.c.key_hash == sa.bindparam("key_hash")))
 
 
-def key_and_generations(connection: sa.Connection, key_hash: str) -> tuple[ActivationKeyRecord, str | None] | None:
+def key_and_generations(key_hash: str) -> Question[tuple[ActivationKeyRecord, str | None] | None]:
     """A key by its hash, and all generations, for ``generations.note``."""
-    row: Any = next(iter(_KEY_AND_GENERATIONS.run(connection, {"key_hash": key_hash})), None)
-    return None if row is None else (row, row.generations)
+    asked = [(_KEY_AND_GENERATIONS, {"key_hash": key_hash})]
+    return Question(asked, lambda rows: (rows[0], rows[0].generations) if rows else None)
 
 
 def key(

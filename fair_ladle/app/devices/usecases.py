@@ -25,6 +25,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction, pages
+from fair_ladle.app.plumbing.prepared import Question, ask
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -168,17 +169,26 @@ def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
 KEYED = {"device": "devices of", "session": "sessions of", "storage": "what is stored of"}
 
 
-def valid_key(
-    tx: Transaction, key: str | None, measure: str, key_hash: str | None = None, locks: bool = True
-) -> tuple[DeviceKey, Actor]:
-    """A key that something may begin with, and who acts by it; locked, unless what is done with it decides nothing
-    about it. Refused with the reason where it is over."""
-    key_hash = key_hash or hashed((key or "").strip().upper())
-    if locks:
-        row = store.key(tx.connection, key_hash=key_hash)
-    else:
-        row, every = store.key_and_generations(tx.connection, key_hash) or (None, None)
-        generations.note(tx, every)
+def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | None = None) -> tuple[DeviceKey, Actor]:
+    """A key that something may begin with, locked, and who acts by it. Refused with the reason where it is over."""
+    return _judged(tx, store.key(tx.connection, key_hash=key_hash or _hashed_key(key)), measure)
+
+
+def valid_key_not_locked(
+    tx: Transaction, key: str | None, measure: str, *with_it: Question[Any]
+) -> tuple[DeviceKey, Actor, list[Any]]:
+    """The same for what decides nothing about the key; and what these questions come to, asked with it."""
+    found, *others = ask(tx.connection, store.key_and_generations(_hashed_key(key)), *with_it)
+    row, every = found or (None, None)
+    generations.note(tx, every)
+    return *_judged(tx, row, measure), others
+
+
+def _hashed_key(key: str | None) -> str:
+    return hashed((key or "").strip().upper())
+
+
+def _judged(tx: Transaction, row: ActivationKeyRecord | None, measure: str) -> tuple[DeviceKey, Actor]:
     if row is None:
         raise _refused("No such key", "There is no such key; look whether it was copied whole.")
     found = _key(accounts_service.known(tx), _products(tx), row)

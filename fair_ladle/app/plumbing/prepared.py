@@ -3,10 +3,11 @@ answer nobody waits for, in one message."""
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections import namedtuple
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from itertools import islice
 from typing import Any, Generic, NamedTuple, NoReturn, TypeVar
@@ -18,6 +19,12 @@ MOST_TOLD = 2000
 """Characters of a statement in what is said of its failure; one for many rows has thousands of marks."""
 _LATER = "later"
 """Where a connection has what is to be sent before anything else."""
+_NAMED = "named"
+"""Where a connection has what the server has prepared for it."""
+MOST_NAMED, MOST_ROWS_NAMED = 64, 4
+"""Statements that are prepared for a connection, and the rows that one of them is for; others go as they are."""
+TOO_MANY_PREPARED = 1461
+"""The server prepares no more."""
 _COMMITTED = "committed"
 """Set where a transaction has sent its COMMIT with the last of what it wrote."""
 Answer = TypeVar("Answer")
@@ -32,6 +39,16 @@ class _Said(NamedTuple):
     values: list[Any]
     read: Callable[[Any], list[Any]] | None = None
     refused: type[Exception] | None = None
+    comes_again: bool = False
+    """Whether the text is likely to come again: then the server prepares it once a connection."""
+
+
+@dataclass
+class _Named:
+    """What the server has prepared for a connection: the name that each text is run by; ``most`` of them."""
+
+    names: dict[str, bytes] = field(default_factory=dict)
+    most: int = MOST_NAMED
 
 
 _COMMIT = _Said("COMMIT", [])
@@ -46,7 +63,8 @@ class Prepared:
     """
 
     def __init__(self, statement: sa.sql.Executable):
-        dialect = mysql.dialect(paramstyle="format")
+        dialect = mysql.dialect(paramstyle="format", is_mariadb=True)
+        dialect.insert_returning = True
         options = {"render_postcompile": True}
         compiled = statement.compile(dialect=dialect, compile_kwargs=options)  # type: ignore[attr-defined]
         self.sql = str(compiled)
@@ -55,7 +73,8 @@ class Prepared:
         self._of_values = _VALUES.fullmatch(self.sql)
         self._row: Any = None
         self._is_select = isinstance(statement, sa.Select)
-        columns = statement.selected_columns if isinstance(statement, sa.sql.expression.SelectBase) else ()
+        columns = getattr(statement, "exported_columns", ())
+        self._yields = bool(columns)
         made = (each.type.dialect_impl(dialect).result_processor(dialect, None) for each in columns)
         self._made = [(place, make) for place, make in enumerate(made) if make is not None]
 
@@ -82,12 +101,14 @@ class Prepared:
             for name in names
         ]
         if len(rows) == 1:
-            return _Said(self.sql, values, self._rows, refused)
+            return _Said(self.sql, values, self._rows, refused, bool(values))
         if self._is_select:
             return _Said(" UNION ALL ".join([self.sql] * len(rows)), values, self._rows, refused)
         assert self._of_values is not None, f"one row at a time: {self.sql}"
         begin, one, end = self._of_values.groups()
-        return _Said(f"{begin}{', '.join([one] * len(rows))}{end}", values, None, refused)
+        read = self._rows if self._yields else None
+        sql, comes_again = f"{begin}{', '.join([one] * len(rows))}{end}", len(rows) <= MOST_ROWS_NAMED
+        return _Said(sql, values, read, refused, comes_again)
 
     def _rows(self, result: Any) -> list[Any]:
         if self._row is None:
@@ -107,9 +128,10 @@ class Prepared:
 
 @dataclass(frozen=True)
 class Question(Generic[Answer]):
-    """Prepared statements with their parameters, and what is made of the rows that each of them yields."""
+    """Prepared statements with their parameters, for one row or several, and what is made of the rows that each of them
+    yields."""
 
-    asked: Sequence[tuple[Prepared, dict[str, Any]]]
+    asked: Sequence[tuple[Prepared, *tuple[dict[str, Any], ...]]]
     answer: Callable[..., Answer]
 
 
@@ -117,7 +139,7 @@ def ask(connection: sa.Connection, *questions: Question[Any]) -> list[Any]:
     """What each of these comes to, asked one after the other in one message, with what is to be run later before
     them."""
     waiting = _waiting(connection)
-    said = [statement.said(row) for each in questions for statement, row in each.asked]
+    said = [statement.said(*rows) for each in questions for statement, *rows in each.asked]
     rows = iter(_sent(connection, [*waiting, *said])[len(waiting) :])
     return [each.answer(*islice(rows, len(each.asked))) for each in questions]
 
@@ -175,30 +197,57 @@ def _sent(connection: sa.Connection, each: list[_Said]) -> list[list[Any]]:
     driver: Any = connection.connection.dbapi_connection
     hearing = connection.engine.dispatch
     before, after = list(hearing.before_cursor_execute), list(hearing.after_cursor_execute)
-    literal, found = driver.literal, list[list[Any]]()
-    written = [
-        said.sql.encode()
-        % tuple([b"%d" % value if type(value) is int else _written(literal, value) for value in said.values])
-        for said in each
-    ]
+    found = list[list[Any]]()
+    named: _Named = connection.info.setdefault(_NAMED, _Named())
+    names = named.names.copy()
+    parts = [part for said in each for part in _parts(driver, said, names, named.most)]
     try:
         for said in each:
             if said is not _COMMIT:
                 for hear in before:
                     hear(connection, cursor, said.sql, said.values, None, False)
-        driver.query(b"; ".join(written))
-        for said in each:
-            if found:
+        driver.query(b"; ".join([part.text for part in parts]))
+        for at, part in enumerate(parts):
+            if at:
                 driver.next_result()
             result = driver.store_result()
+            if part.name is not None:
+                named.names[part.said.sql] = part.name
+                continue
+            said = part.said
             found.append([] if result is None or said.read is None else said.read(result))
             if said is not _COMMIT:
                 cursor.rowcount = driver.affected_rows()
                 for hear in after:
                     hear(connection, cursor, said.sql, said.values, None, False)
     except connection.dialect.loaded_dbapi.Error as trouble:
+        if trouble.args[0] == TOO_MANY_PREPARED:
+            named.most = 0
+            return found + _sent(connection, each[len(found) :])
         _raise(connection, cursor, each[len(found)], trouble)
     return found
+
+
+class _Part(NamedTuple):
+    """A part of a message: a statement that is run or, where it has a ``name``, prepared."""
+
+    text: bytes
+    said: _Said
+    name: bytes | None = None
+
+
+def _parts(driver: Any, said: _Said, names: dict[str, bytes], most: int) -> Iterator[_Part]:
+    """A statement as it is sent: by its name if it has one, which is given to it first if it may have one."""
+    values = [b"%d" % value if type(value) is int else _written(driver, value) for value in said.values]
+    name = names.get(said.sql)
+    if name is None:
+        if not said.comes_again or len(names) >= most:
+            yield _Part(said.sql.encode() % tuple(values), said)
+            return
+        name = names[said.sql] = b"s" + hashlib.sha256(said.sql.encode()).hexdigest()[:32].encode()
+        marked = said.sql.encode() % ((b"?",) * len(values))
+        yield _Part(b"PREPARE %s FROM %s" % (name, driver.literal(marked.decode())), said, name)
+    yield _Part(b"EXECUTE %s USING %s" % (name, b", ".join(values)), said)
 
 
 def _raise(connection: sa.Connection, cursor: Any, said: _Said, trouble: Exception) -> NoReturn:
@@ -228,9 +277,11 @@ def _without_zone(at: datetime) -> datetime:
     return at if at.tzinfo is None else at.astimezone(UTC).replace(tzinfo=None)
 
 
-def _written(literal: Callable[[Any], bytes], value: Any) -> bytes:
-    """A value that is no number, as it stands in a statement: as the driver writes it, which takes its time for what is
-    plain."""
+def _written(driver: Any, value: Any) -> bytes:
+    """A value that is no number, as it stands in a statement: as the driver writes it, which takes its time to find out
+    what it is."""
     if value is None:
         return b"NULL"
-    return b"'%s'" % str(value).encode() if type(value) is datetime else literal(value)
+    if type(value) is str:
+        return driver.string_literal(value.encode())  # type: ignore[no-any-return]
+    return b"'%s'" % str(value).encode() if type(value) is datetime else driver.literal(value)

@@ -60,7 +60,6 @@ class ReservationRecord:
     until: datetime
     ended_at: datetime | None
     outcome: str | None
-    touched: int
 
 
 @dataclass(frozen=True)

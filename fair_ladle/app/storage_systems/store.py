@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import batched, fetch
-from fair_ladle.app.plumbing.prepared import Prepared, Question, ask
+from fair_ladle.app.plumbing.prepared import Prepared, Question
 from fair_ladle.app.storage_systems.rows import ReservationRecord, UnplacedRecord, UnplacedSums
 from fair_ladle.app.storage_systems.tables import storage_reservations, unplaced_reports
 
@@ -20,8 +20,7 @@ r, u = storage_reservations, unplaced_reports
 _SAID = ("token_hash", "key_id", "product_id", "account_id", "category", "bytes", "until")
 _RESERVE = Prepared(sa.insert(r).values({name: sa.bindparam(name) for name in _SAID}))
 _MINE = r.c.token_hash == sa.bindparam("hash")
-_TOUCH = Prepared(sa.update(r).where(_MINE).values(touched=r.c.touched + 1))
-_LOCKED = Prepared(sa.select(r).where(_MINE))
+_LOCK = Prepared(sa.select(r).where(_MINE).with_for_update())
 _END = Prepared(
     sa.update(r)
     .where(r.c.id == sa.bindparam("number"))
@@ -34,10 +33,10 @@ def reserve(connection: sa.Connection, row: dict[str, Any]) -> None:
     _RESERVE.run_later(connection, row)
 
 
-def lock_reservation(connection: sa.Connection, token_hash: str) -> ReservationRecord | None:
-    """A reservation by its token, locked by a write; None where there is none."""
-    mine = {"hash": token_hash}
-    return ask(connection, Question([(_TOUCH, mine), (_LOCKED, mine)], lambda _, rows: next(iter(rows), None)))[0]  # type: ignore[no-any-return]
+def lock_reservation(token_hash: str) -> Question[ReservationRecord | None]:
+    """A reservation by its token, locked; None where there is none. Whoever finds it open ends it by a write, which
+    holds on a cluster, too."""
+    return Question([(_LOCK, {"hash": token_hash})], lambda rows: next(iter(rows), None))
 
 
 def lapsed(connection: sa.Connection, now: datetime, limit: int) -> list[ReservationRecord]:

@@ -19,7 +19,6 @@ storage_reservations = sa.Table(
     sa.Column("until", Instant, nullable=False),
     sa.Column("ended_at", Instant),
     sa.Column("outcome", sa.String(12), comment="committed, cancelled or lapsed"),
-    sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
     sa.Index("ix_storage_reservations_ended_at_until", "ended_at", "until"),
 )
 

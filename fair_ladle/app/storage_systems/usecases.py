@@ -16,12 +16,13 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import storing
-from fair_ladle.app.devices.usecases import hashed, valid_key
+from fair_ladle.app.devices.usecases import hashed, valid_key_not_locked
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import Question, ask
 from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -100,9 +101,14 @@ class _Key:
 
 
 def _key(tx: Transaction, key: str) -> _Key:
+    return _key_and(tx, key)[0]
+
+
+def _key_and(tx: Transaction, key: str, *with_it: Question[Any]) -> tuple[_Key, list[Any]]:
+    """A key, and what these questions come to, asked with it."""
     reading = replace(tx, kept={})  # nothing of it is written, or judged again under a lock
-    found, actor = valid_key(reading, key, "storage", locks=False)
-    return _Key(found.row.id, found.product, actor, accounts_service.known(reading))
+    found, actor, others = valid_key_not_locked(reading, key, "storage", *with_it)
+    return _Key(found.row.id, found.product, actor, accounts_service.known(reading)), others
 
 
 def _named(where: Where) -> str:
@@ -206,8 +212,7 @@ def write(tx: Transaction, key: str, where: Where, size: int) -> None:
 def commit(tx: Transaction, key: str, token: str, size: int | None) -> None:
     """An upload is written: so many bytes in place of what was held for it (all, if not said). More than was held is
     admitted like any other."""
-    found = _key(tx, key)
-    row = _reservation(tx, found, token)
+    found, row = _reservation(tx, key, token)
     written = row.bytes if size is None else _size(size)
     change = {_held(row.category): -row.bytes, row.category: written}
     account = _account(found, row)
@@ -219,8 +224,7 @@ def commit(tx: Transaction, key: str, token: str, size: int | None) -> None:
 
 def cancel(tx: Transaction, key: str, token: str) -> None:
     """Nothing is written: what was held is free again."""
-    found = _key(tx, key)
-    row = _reservation(tx, found, token)
+    found, row = _reservation(tx, key, token)
     storing.change_sizes(tx, found.actor, _account(found, row), found.product, {_held(row.category): -row.bytes})
     store.end(tx.connection, row.id, tx.now, "cancelled")
 
@@ -237,22 +241,23 @@ def lapsed(tx: Transaction) -> list[tuple[Product, str, str]]:
 
 def lapse(tx: Transaction, product: Product, account: str, token_hash: str) -> None:
     """Let a reservation end whose time is over, if nobody did meanwhile."""
-    row = store.lock_reservation(tx.connection, token_hash)
+    [row] = ask(tx.connection, store.lock_reservation(token_hash))
     if row is not None and row.ended_at is None and row.until <= tx.now:
         storing.change_sizes(tx, Actor("schedule", "", None), account, product, {_held(row.category): -row.bytes})
         store.end(tx.connection, row.id, tx.now, "lapsed")
 
 
-def _reservation(tx: Transaction, key: _Key, token: str) -> Any:
-    row = store.lock_reservation(tx.connection, hashed(token.strip()))
-    if row is None or row.key_id != key.id:
+def _reservation(tx: Transaction, key: str, token: str) -> tuple[_Key, Any]:
+    """A key, and a reservation of it by its token that is open, locked."""
+    found, [row] = _key_and(tx, key, store.lock_reservation(hashed(token.strip())))
+    if row is None or row.key_id != found.id:
         raise not_found("reservation", token[:8])
     if row.ended_at is not None or row.until <= tx.now:
         said = {"committed": "It was committed.", "cancelled": "It was cancelled."}.get(
             row.outcome or "", "Its time is over."
         )
         raise Refused(Problem("reservation-over", "The reservation is over", 410, f"{said} Reserve again."))
-    return row
+    return found, row
 
 
 def _account(key: _Key, reservation: Any) -> str:

@@ -218,22 +218,25 @@ def all_stored(connection: sa.Connection, product_id: int) -> list[StoredRecord]
 def add_stored(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
     """Add to what is kept, or begin it; the newest instants stand."""
     for part in batched(rows):
-        _ADD_STORED.run_later(connection, *part)
+        is_of_now = all(row["used_at"] is None and not any(row[each] for each in _FIGURES[1:]) for row in part)
+        (_ADD_NOW if is_of_now else _ADD_STORED).run_later(connection, *part)
 
 
-def _add_stored() -> Prepared:
-    put = _of_columns(k, "product_id", "account_id", "kind", "name", *_FIGURES, "at", "used_at")
-    figures = {name: k.c[name] + put.inserted[name] for name in _FIGURES}
+def _add_stored(is_of_now: bool) -> Prepared:
+    """``is_of_now``: nothing changes of what was a while ago, nor of the last use."""
+    begun: dict[str, Any] = dict.fromkeys(_FIGURES[1:], sa.literal_column("0")) if is_of_now else {}
+    columns = ("product_id", "account_id", "kind", "name", *_FIGURES, "at", "used_at")
+    put = _of_columns(k, *(each for each in columns if not is_of_now or each not in ("used_at", *begun))).values(begun)
+    figures = {name: k.c[name] + put.inserted[name] for name in _FIGURES if name not in begun}
     said = put.inserted.used_at
-    later = {
-        "at": sa.func.greatest(k.c.at, put.inserted.at),
-        "used_at": sa.func.coalesce(sa.func.greatest(k.c.used_at, said), said, k.c.used_at),
-    }
+    later = {"at": sa.func.greatest(k.c.at, put.inserted.at)}
+    if not is_of_now:
+        later["used_at"] = sa.func.coalesce(sa.func.greatest(k.c.used_at, said), said, k.c.used_at)
     return Prepared(put.on_duplicate_key_update(**figures, **later))
 
 
 _FIGURES = ("bytes", "week_ago", "month_ago", "quarter_ago")
-_ADD_STORED = _add_stored()
+_ADD_STORED, _ADD_NOW = _add_stored(False), _add_stored(True)
 
 
 def replace_stored(connection: sa.Connection, product_id: int, rows: Sequence[dict[str, Any]]) -> None:

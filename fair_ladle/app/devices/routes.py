@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Annotated, Any
+from typing import Any
 
-from fastapi import Header, Query, Response
+from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices import acting, offline, usecases
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.exports import Format, sheet
-from fair_ladle.app.plumbing.http import Db, ProblemBody, Who, problem_response, written
+from fair_ladle.app.plumbing.http import Bearer, Db, ProblemBody, Who, problem_response, written
 from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 
 PUBLIC = "/api/public"
 routes = Router("/api/devices", "devices", sees="devices.see", changes="devices.change")
 public_routes = Router(f"{PUBLIC}/devices", "public", is_open=True)
-Bearer = Annotated[str, Header(alias="Authorization", max_length=300)]
 
 
 class DeviceBody(BaseModel):
@@ -316,7 +315,7 @@ def activate(body: Activating, db: Db) -> Any:
 )
 def report(token: Bearer, db: Db) -> Any:
     """A device says that it is there, with its token (Authorization: Bearer …); 410 where it was revoked."""
-    found = db.run(usecases.report, token.removeprefix("Bearer ").strip())
+    found = db.run(usecases.report, token)
     if found["state"] == "revoked":
         return problem_response(Problem("device-revoked", "Revoked", 410, found["says"]))
     return Reported(**found)
@@ -325,7 +324,7 @@ def report(token: Bearer, db: Db) -> Any:
 @public_routes.post("/give-back", status_code=204)
 def give_back(token: Bearer, db: Db) -> None:
     """A device gives its unit back."""
-    db.run(usecases.give_back, token.removeprefix("Bearer ").strip())
+    db.run(usecases.give_back, token)
 
 
 @public_routes.get("/public-key", response_model=PublicKey)

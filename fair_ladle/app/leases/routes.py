@@ -8,10 +8,10 @@ from typing import Any
 from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.devices.routes import PUBLIC, Bearer
+from fair_ladle.app.devices.routes import PUBLIC
 from fair_ladle.app.leases import jobs, usecases
 from fair_ladle.app.plumbing.exports import Format, sheet
-from fair_ladle.app.plumbing.http import Db, ProblemBody, Who, written
+from fair_ladle.app.plumbing.http import Bearer, Db, ProblemBody, Who, written
 from fair_ladle.app.plumbing.routing import Router
 
 GONE: dict[int | str, dict[str, Any]] = {410: {"model": ProblemBody, "description": "The session has ended"}}
@@ -181,16 +181,16 @@ def begin(body: Beginning, db: Db) -> Any:
 @public_routes.post("/beat", response_model=Beat)
 def beat(token: Bearer, db: Db) -> Any:
     """A heartbeat (Authorization: Bearer …); 410 where the session has ended."""
-    return Beat(**db.run(usecases.beat, token.removeprefix("Bearer ").strip()))
+    return Beat(**db.run(usecases.beat, token))
 
 
 @public_routes.post("/end", status_code=204)
 def end(token: Bearer, db: Db) -> None:
     """Close a session."""
-    db.run(usecases.end, token.removeprefix("Bearer ").strip())
+    db.run(usecases.end, token)
 
 
 @public_routes.post("/offline", response_model=OfflineUntil)
 def offline(body: OfflineFor, token: Bearer, db: Db) -> Any:
     """Take a session along without a network."""
-    return OfflineUntil(until=db.run(usecases.go_offline, token.removeprefix("Bearer ").strip(), body.days))
+    return OfflineUntil(until=db.run(usecases.go_offline, token, body.days))

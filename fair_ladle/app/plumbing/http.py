@@ -15,7 +15,7 @@ from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import AskedDatabase, Database
 from fair_ladle.app.plumbing.once import KeyedDatabase
-from fair_ladle.app.plumbing.problems import Problem, not_allowed
+from fair_ladle.app.plumbing.problems import Problem, invalid, not_allowed
 
 PROBLEM_TYPE = "application/problem+json"
 SAFE = {"GET", "HEAD", "OPTIONS"}
@@ -84,6 +84,24 @@ At = Annotated[AwareDatetime, AfterValidator(_within_bounds)]
 """An instant in a request."""
 Keyed = KeyedDatabase
 """The same in a route that changes something, with the request's key."""
+
+
+class Bearer(str):
+    """The key or token that a request carries (Authorization: Bearer …): a route that names one is handed it by its
+    router."""
+
+    __slots__ = ()
+
+
+LONGEST_BEARER = 300
+
+
+def bearer_of(request: Request) -> Bearer:
+    """What a request carries so; refused where it carries nothing."""
+    found = request.headers.get("Authorization", "")
+    if not 1 <= len(found) <= LONGEST_BEARER:
+        raise invalid("Send the key or token with the request, as Authorization: Bearer …", "Authorization")
+    return Bearer(found.removeprefix("Bearer ").strip())
 
 
 def origin_of(request: Request) -> str:

@@ -10,9 +10,9 @@ from collections import defaultdict
 from collections.abc import Callable, Coroutine, Sequence
 from dataclasses import replace
 from functools import wraps
-from typing import Annotated, Any, TypeVar, get_type_hints
+from typing import Any, TypeVar, get_type_hints
 
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import APIRouter, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import RequestValidationError, ResponseValidationError
@@ -26,13 +26,24 @@ from starlette.types import Receive, Scope, Send
 
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import AskedDatabase, Database, Opening
-from fair_ladle.app.plumbing.http import origin_of, who_asks
+from fair_ladle.app.plumbing.http import LONGEST_BEARER, Bearer, bearer_of, origin_of, who_asks
 from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS
-from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
+from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_allowed
 
 UNSAFE = {"POST", "PUT", "PATCH", "DELETE"}
-Key = Annotated[str | None, Header(alias="Idempotency-Key", min_length=1, max_length=128)]
+KEY, LONGEST_KEY = "Idempotency-Key", 128
+
+
+def _header(name: str, required: bool, schema: dict[str, Any]) -> dict[str, Any]:
+    """A header as the document of the API has it: read by whoever needs it, which takes the framework its time."""
+    return {"name": name, "in": "header", "required": required, "schema": schema | {"title": name}}
+
+
+KEY_HEADER = _header(
+    KEY, False, {"anyOf": [{"type": "string", "minLength": 1, "maxLength": LONGEST_KEY}, {"type": "null"}]}
+)
+BEARER_HEADER = _header("Authorization", True, {"type": "string", "maxLength": LONGEST_BEARER})
 Endpoint = TypeVar("Endpoint", bound=Callable[..., Any])
 
 
@@ -119,19 +130,22 @@ def _key_of_origin(request: Request, key: str) -> RequestKey:
 
 
 class Switchboard(BaseRoute):
-    """Where the route of a path is found by how the path begins; the framework goes through all of them. It stands
-    before them, and leaves to them what nothing answers."""
+    """Where the route of a path is found by the path or, where something in it varies, by how it begins; the framework
+    goes through all of them. It stands before them, and leaves to them what nothing answers."""
 
     def __init__(self, routes: Sequence[BaseRoute]):
+        self._by_path: dict[str, list[APIRoute]] = defaultdict(list)
         self._by_beginning: dict[str, list[APIRoute]] = defaultdict(list)
         for route in routes:
             if isinstance(route, APIRoute) and "{" not in _beginning(route.path):
-                self._by_beginning[_beginning(route.path)].append(route)
+                by = self._by_beginning if "{" in route.path else self._by_path
+                by[_beginning(route.path) if "{" in route.path else route.path].append(route)
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
         """As Starlette has it."""
         if scope["type"] == "http" and not scope.get("root_path"):
-            for route in self._by_beginning.get(_beginning(scope["path"]), ()):
+            path = scope["path"]
+            for route in (*self._by_path.get(path, ()), *self._by_beginning.get(_beginning(path), ())):
                 match, found = route.matches(scope)
                 if match == Match.FULL:
                     return match, found
@@ -233,40 +247,49 @@ class Router(APIRouter):
         """As FastAPI has it, with the permission it needs; a change with its key."""
         is_unsafe = bool(UNSAFE & set(options.get("methods") or ()))
         looks, judge = not is_unsafe or getattr(endpoint, "reads_only", False), None
+        extra: dict[str, Any] = {}
         permission = getattr(endpoint, "permission", None) or (self.sees if looks else self.changes)
         for_people = getattr(endpoint, "for_people_of_a_group", False)
         if not self.is_open:
             assert permission == OWN or permission in PERMISSIONS, f"{endpoint.__qualname__} needs no permission"
-            options["openapi_extra"] = {"x-permission": permission}
+            extra["x-permission"] = permission
             judge = _in_person if permission == OWN else _holds(permission, for_people)
         if is_unsafe and not getattr(endpoint, "needs_no_key", False):
             endpoint = _keyed(endpoint, judge)
+            extra["parameters"] = [KEY_HEADER]
         else:
             endpoint = _asked(endpoint, judge, looks)
-        super().add_api_route(path, endpoint, **options)
+        if endpoint.carries_a_bearer:  # type: ignore[attr-defined]
+            extra["parameters"] = [BEARER_HEADER, *extra.get("parameters", [])]
+        super().add_api_route(path, endpoint, **options | {"openapi_extra": extra or None})
 
 
 class _Handed:
-    """What an endpoint is handed besides what was sent: ``db``, ``who`` and ``request``, as far as it names them."""
+    """What an endpoint is handed besides what was sent: ``db``, ``who`` and ``request``, and the bearer's key or token,
+    as far as it names them."""
 
     def __init__(self, endpoint: Callable[..., Any]):
         hints, keyword = get_type_hints(endpoint, include_extras=True), inspect.Parameter.KEYWORD_ONLY
         given = inspect.signature(endpoint).parameters.values()
         sent = {each.name: each.replace(annotation=hints[each.name], kind=keyword) for each in given}
         self.names = {name for name in ("db", "who", "request") if sent.pop(name, None) is not None}
+        self.bearer = next((name for name in sent if hints[name] is Bearer), None)
+        sent.pop(self.bearer or "", None)
         self.request = inspect.Parameter("request", keyword, annotation=Request)
         self.sent = list(sent.values())
 
-    def of(self, **each: Any) -> dict[str, Any]:
-        """Those of these that it names."""
-        return {name: value for name, value in each.items() if name in self.names}
+    def of(self, request: Request, **each: Any) -> dict[str, Any]:
+        """The request, and of these what it names."""
+        found = {name: value for name, value in (each | {"request": request}).items() if name in self.names}
+        return found if self.bearer is None else found | {self.bearer: bearer_of(request)}
 
-    def show(self, wrapped: Callable[..., Any], judge: Judge | None, *more: inspect.Parameter) -> Callable[..., Any]:
-        """Let the framework see what was sent, with the request and these."""
+    def show(self, wrapped: Callable[..., Any], judge: Judge | None) -> Callable[..., Any]:
+        """Let the framework see what was sent, with the request."""
         del wrapped.__wrapped__  # type: ignore[attr-defined]
-        wrapped.__signature__ = inspect.Signature([*self.sent, self.request, *more])  # type: ignore[attr-defined]
+        wrapped.__signature__ = inspect.Signature([*self.sent, self.request])  # type: ignore[attr-defined]
         wrapped.__annotations__ = {}
         wrapped.judge = judge  # type: ignore[attr-defined]
+        wrapped.carries_a_bearer = self.bearer is not None  # type: ignore[attr-defined]
         return wrapped
 
 
@@ -294,16 +317,16 @@ def _keyed(endpoint: Callable[..., Any], judge: Judge | None) -> Callable[..., A
     assert "db" in handed.names, f"{endpoint.__qualname__} changes something without a database"
 
     @wraps(endpoint)
-    def once(request: Request, request_key: str | None, **arguments: Any) -> Any:
-        database, given_key = request.app.state.database, request_key or secrets.token_hex(16)
+    def once(request: Request, **arguments: Any) -> Any:
+        database, made_key = request.app.state.database, secrets.token_hex(16)
         who: Actor | None = None
 
         def find_key(opening: Opening) -> RequestKey:
             nonlocal who
             if judge is None:
-                return _key_of_origin(request, given_key)
+                return _key_of_origin(request, _given_key(request) or made_key)
             who = _judged(judge, request, database, opening.see)
-            key = _key_of_actor(who, request, given_key)
+            key = _key_of_actor(who, request, _given_key(request) or made_key)
             return replace(key, keeps_answer=False) if secret else key
 
         def work(db: KeyedDatabase) -> Any:
@@ -312,9 +335,15 @@ def _keyed(endpoint: Callable[..., Any], judge: Judge | None) -> Callable[..., A
         found = happens_once(database, find_key, work, _packed)
         return _unpacked(found.answer) if isinstance(found, Replayed) else found
 
-    key = inspect.Parameter("request_key", inspect.Parameter.KEYWORD_ONLY, annotation=Key, default=None)
     once.happens_once = True  # type: ignore[attr-defined]
-    return handed.show(once, judge, key)
+    return handed.show(once, judge)
+
+
+def _given_key(request: Request) -> str | None:
+    found = request.headers.get(KEY)
+    if found is not None and not 1 <= len(found) <= LONGEST_KEY:
+        raise invalid(f"From 1 to {LONGEST_KEY} characters.", KEY)
+    return found
 
 
 def _packed(answer: Any) -> Any:

@@ -8,8 +8,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.devices.routes import PUBLIC, Bearer
-from fair_ladle.app.plumbing.http import Db, ProblemBody, Who
+from fair_ladle.app.devices.routes import PUBLIC
+from fair_ladle.app.plumbing.http import Bearer, Db, ProblemBody, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.storage_systems import unplaced, usecases
 
@@ -106,15 +106,11 @@ class ReportedBody(BaseModel):
     refused: list[RefusedReport]
 
 
-def _key(bearer: str) -> str:
-    return bearer.removeprefix("Bearer ").strip()
-
-
 @public_routes.post("/may-write", response_model=MayBody)
 @reads_only
 def may_write(body: BytesAsked, key: Bearer, db: Db) -> Any:
     """May so many bytes be written there? Nothing is held."""
-    found = db.run(usecases.may_write, _key(key), body.where(), body.bytes)
+    found = db.run(usecases.may_write, key, body.where(), body.bytes)
     return MayBody(
         admitted=found.admitted,
         says=found.sentence,
@@ -127,33 +123,33 @@ def may_write(body: BytesAsked, key: Bearer, db: Db) -> Any:
 @public_routes.post("/reserve", response_model=ReservedBody)
 def reserve(body: ReserveBody, key: Bearer, db: Db) -> Any:
     """Hold so many bytes for an upload; 409 with the ladder where a limit stops it."""
-    token, until = db.run(usecases.reserve, _key(key), body.where(), body.bytes, body.seconds)
+    token, until = db.run(usecases.reserve, key, body.where(), body.bytes, body.seconds)
     return ReservedBody(token=token, until=until)
 
 
 @public_routes.post("/commit", status_code=204, responses=OVER)
 def commit(body: CommitBody, key: Bearer, db: Db) -> None:
     """An upload is written."""
-    db.run(usecases.commit, _key(key), body.token, body.bytes)
+    db.run(usecases.commit, key, body.token, body.bytes)
 
 
 @public_routes.post("/cancel", status_code=204, responses=OVER)
 def cancel(body: CancelBody, key: Bearer, db: Db) -> None:
     """An upload is given up."""
-    db.run(usecases.cancel, _key(key), body.token)
+    db.run(usecases.cancel, key, body.token)
 
 
 @public_routes.post("/write", status_code=204)
 def write(body: BytesAsked, key: Bearer, db: Db) -> None:
     """So many bytes more (less, below 0) are there, in one step; 409 with the ladder where a limit stops it."""
-    db.run(usecases.write, _key(key), body.where(), body.bytes)
+    db.run(usecases.write, key, body.where(), body.bytes)
 
 
 @public_routes.post("/reports", response_model=ReportedBody)
 def report(body: ReportsBody, key: Bearer, db: Db) -> Any:
     """Take totals in: each is recorded, kept or refused by itself."""
     wanted = [usecases.Report(each.where(), each.at, each.bytes, each.used_at) for each in body.reports]
-    done = db.run(usecases.report, _key(key), wanted)
+    done = db.run(usecases.report, key, wanted)
     refused = [RefusedReport(place=place, says=says) for place, says in done.refused]
     return ReportedBody(recorded=done.recorded, unplaced=done.unplaced, refused=refused)
 

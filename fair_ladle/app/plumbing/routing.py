@@ -14,11 +14,12 @@ from typing import Any, TypeVar, get_type_hints
 
 from fastapi import APIRouter, Request, Response
 from fastapi.concurrency import run_in_threadpool
+from fastapi.dependencies.models import Dependant
 from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import RequestValidationError, ResponseValidationError
 from fastapi.responses import JSONResponse
 from fastapi.routing import APIRoute
-from pydantic import BaseModel
+from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
 from starlette.routing import BaseRoute, Match
@@ -162,14 +163,13 @@ def _beginning(path: str) -> str:
 
 
 class _Route(APIRoute):
-    """A route that writes its answer in the thread that finds it. Most paths that nothing answers are told not to be
-    its own by how they begin."""
+    """A route that writes its answer in the thread that finds it, and reads what is sent where that is one model in
+    JSON and nothing else, for which the framework has its whole way with dependencies. Most paths that nothing answers
+    are told not to be its own by how they begin."""
 
     def __init__(self, path: str, endpoint: Callable[..., Any], **options: Any):
         super().__init__(path, endpoint, **options)
         self._begins = self.path.split("{")[0]
-        if inspect.isfunction(endpoint) and not inspect.iscoroutinefunction(endpoint):
-            self.dependant.call = self._answering(endpoint)
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
         """As Starlette has it."""
@@ -180,16 +180,29 @@ class _Route(APIRoute):
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         """As FastAPI has it. What happens once has to know all that was sent; and where something is not valid, whoever
         may not call it is told that, and nothing else."""
+        endpoint = self.endpoint
+        answers = inspect.isfunction(endpoint) and not inspect.iscoroutinefunction(endpoint)
+        call = self._answering(endpoint) if answers else endpoint
+        self.dependant.call = call
         handle = super().get_route_handler()
-        judge: Judge | None = getattr(self.endpoint, "judge", None)
-        happens_once = getattr(self.endpoint, "happens_once", False)
+        judge: Judge | None = getattr(endpoint, "judge", None)
+        happens_once = getattr(endpoint, "happens_once", False)
+        name, model = _only_sent(self.dependant) if answers else ("", None)
 
         async def handle_judged(request: Request) -> Response:
-            if happens_once:
+            is_model = model is not None and request.headers.get("Content-Type") == "application/json"
+            if happens_once or is_model:
                 try:
                     request.state.sent = await request.body()
                 except ClientDisconnect:
                     raise HTTPException(400, "There was an error parsing the body") from None
+            if is_model and model is not None:
+                try:
+                    sent = model.model_validate_json(request.state.sent)
+                except ValidationError:
+                    pass  # the framework says what is wrong
+                else:
+                    return await run_in_threadpool(call, **{name: sent, "request": request})
             try:
                 return await handle(request)
             except RequestValidationError:
@@ -217,6 +230,17 @@ class _Route(APIRoute):
             return Response(field.serialize_json(value), status, media_type="application/json")
 
         return answer
+
+
+def _only_sent(dependant: Dependant) -> tuple[str, type[BaseModel] | None]:
+    """What a route is sent, by its name, where that is one model and nothing else but the request."""
+    sent = dependant.body_params
+    others = dependant.path_params, dependant.query_params, dependant.header_params, dependant.cookie_params
+    if len(sent) == 1 and not any(others) and not dependant.dependencies and sent[0].field_info.is_required():
+        model = sent[0].field_info.annotation
+        if isinstance(model, type) and issubclass(model, BaseModel) and dependant.request_param_name == "request":
+            return sent[0].name, model
+    return "", None
 
 
 def _judged(judge: Judge, request: Request, database: Database, see: Callable[..., Any]) -> Actor:

@@ -244,9 +244,13 @@ def _laid_out(parents: Mapping[int, int | None], facts: Sequence[AccountFacts]) 
 def known(tx: Transaction) -> Accounts:
     """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before
     asking."""
-    structure = structure_number(tx)
-    now = _today(tx, structure)
-    return _on_day(tx, structure, now, now)
+
+    def read() -> Accounts:
+        structure = structure_number(tx)
+        now = _today(tx, structure)
+        return _on_day(tx, structure, now, now)
+
+    return tx.once("accounts", read)
 
 
 _turns: Cache[list[date]] = Cache(8, megabytes=1)

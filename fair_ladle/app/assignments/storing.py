@@ -70,13 +70,12 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     is_there = bool(way.rows) and way.rows[0].account_id == place.account_id
     if not is_there or way.trust.structure != known.number or not is_fresh(way.trust.fresh_until, tx.now):
         raise _anew(tx, product)
-    newest = [each.at for each in there.levels.values() if each.at is not None]
-    at = max([tx.now, *(each + TICK for each in newest)])
+    at = tx.now if there.newest is None else max(tx.now, there.newest + TICK)
     if at > until:
         raise Again
     held = {series[2]: level.figures[0] for series, level in there.levels.items()}
     sizes = {category: max(0, held[category] + change) for category, change in by.items()}
-    total = there.totals[product.id, place.account_id]
+    total = there.total or 0
     then = total + sum(sizes.values()) - sum(held.values())
     change = usage.grains(then) - usage.grains(total)
     whole = -(-then // BYTES_PER_GRAIN) - usage.grains(total)
@@ -92,21 +91,7 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
         known.note_reach(place, writes)
     begin_clocks(writes, at)
     store.write(tx.connection, writes, way)
-    usage.record_samples(
-        tx,
-        [
-            {
-                "product_id": product.id,
-                "account_id": place.account_id,
-                "category": category,
-                "at": at,
-                "bytes": size,
-            }
-            for category, size in sizes.items()
-        ],
-        known=there,
-        zone=known.zone,
-    )
+    usage.record_now(tx, known.zone, there, sizes, at)
 
 
 def _walk(tx: Transaction, place: Place, known: Any, change: int, asked: int, way: Way) -> list[dict[str, Any]]:

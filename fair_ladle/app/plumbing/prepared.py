@@ -151,6 +151,11 @@ def send(connection: sa.Connection) -> None:
         _sent(connection, waiting)
 
 
+def _send_before(connection: sa.Connection, *rest: Any) -> None:
+    if _LATER in connection.info:
+        send(connection)
+
+
 def _send_and_commit(connection: sa.Connection) -> None:
     """Send what is to be run later, and COMMIT with it."""
     waiting = [] if connection.invalidated else _waiting(connection)
@@ -174,7 +179,7 @@ def send_in_time(engine: sa.Engine) -> None:
     """Let what is to be run later on connections of an engine come before all that others do on them, or be undone with
     it."""
     for before in ("before_cursor_execute", "savepoint"):
-        sa.event.listen(engine, before, lambda connection, *rest: send(connection))
+        sa.event.listen(engine, before, _send_before)
     sa.event.listen(engine, "commit", _send_and_commit)
     commit = engine.dialect.do_commit
 

@@ -139,14 +139,15 @@ def load_samples(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Prog
     return merged
 
 
-def record_samples(
-    tx: Transaction,
-    rows: Iterable[Mapping[str, Any]],
-    known: stored.Known | None = None,
-    zone: ZoneInfo | None = None,
-) -> dict[tuple[int, int], int]:
+def record_samples(tx: Transaction, rows: Iterable[Mapping[str, Any]]) -> dict[tuple[int, int], int]:
     """Write samples (product_id, account_id, category, at, bytes), as ``record_taken`` does."""
-    return record_taken(tx, stored.by_account(rows), None, known, zone)
+    return record_taken(tx, stored.by_account(rows), None)
+
+
+def record_now(tx: Transaction, zone: ZoneInfo, known: stored.Known, sizes: Mapping[str, int], at: datetime) -> None:
+    """Let categories of an account store so many bytes from an instant on that is later than all that was read of them
+    under the lock of its counter; ``zone`` is the operator's."""
+    stored.record_now(tx, zone, known, sizes, at)
 
 
 Taken = stored.Taken
@@ -157,15 +158,12 @@ def record_taken(
     tx: Transaction,
     taken: Taken,
     used_at: Mapping[tuple[int, int, str], datetime] | None = None,
-    known: stored.Known | None = None,
-    zone: ZoneInfo | None = None,
 ) -> dict[tuple[int, int], int]:
     """Write samples, each in place of one of the same series and instant; by how many grains what is stored now
-    differs, by product and account. ``used_at``: the last use of some (product, account, category); ``known``: what of
-    them was read under the locks; ``zone``: the operator's, where it is known. The counters, which the caller has
-    locked, are the caller's."""
-    zone, now = zone or accounts_service.zone(tx), tx.now
-    recorded = stored.record(tx, taken, zone, used_at, known)
+    differs, by product and account. ``used_at``: the last use of some (product, account, category). The counters, which
+    the caller has locked, are the caller's."""
+    zone, now = accounts_service.zone(tx), tx.now
+    recorded = stored.record(tx, taken, zone, used_at)
     today = local_day(now, zone)
     facts = [(row["product_id"], row["account_id"], row["at"]) for row in recorded.rows]
     late = [each for each in facts if local_day(each[2], zone) < today]

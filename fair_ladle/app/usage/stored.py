@@ -96,22 +96,16 @@ def record(
     taken_of: Taken,
     zone: ZoneInfo,
     used_at: Mapping[Series, datetime] | None = None,
-    known: Known | None = None,
 ) -> Recorded:
     """Take samples in, each in place of one of the same series and instant.
-    ``used_at``: the last use of some series. ``known``: what was read of them since the counters were locked.
+    ``used_at``: the last use of some series.
 
     The counters are the caller's.
     """
     used, now = used_at or {}, tx.now
-    if known is not None:  # it may be a little ahead of this clock
-        now = max([now, *(at for of_account in taken_of.values() for at in of_account)])
     products = sorted({each[0] for each in taken_of})
-    if known is not None and known.days:
-        day = known.days
-    else:
-        day = days(tx, products, local_day(now, zone))
-    rounds_at = rounds.newest(tx, taken_of.keys()) if known is None else known.rounds
+    day = days(tx, products, local_day(now, zone))
+    rounds_at = rounds.newest(tx, taken_of.keys())
     before: dict[Series, Level] = {}
     after: dict[Series, Level] = {}
     late: dict[tuple[int, int], list[Series]] = {}
@@ -121,7 +115,7 @@ def record(
         at = instants(zone, day[product], now)
         mine = {each: taken for each, taken in taken_of.items() if each[0] == product}
         # Most of what is reported every night says what was said the night before.
-        other = _saying_else(tx, mine, used, (at[1], now)) if known is None else {}
+        other = _saying_else(tx, mine, used, (at[1], now))
         of_product: dict[Series, dict[datetime, int]] = defaultdict(dict)
         for key, of_account in mine.items():
             for when, sizes in of_account.items():
@@ -135,9 +129,7 @@ def record(
         old = [each for each, taken in of_product.items() if min(taken) <= at[1]]
         new = [each for each, taken in of_product.items() if min(taken) > at[1]]
         for some, count in ((old, len(at)), (new, 1)):
-            there_now = known.levels if known is not None and count == 1 else {}
-            before |= there_now
-            before |= levels(tx, [each for each in some if each not in there_now], at[:count])
+            before |= levels(tx, some, at[:count])
             late[product, count] = []
             for each in some:
                 taken, was, round_at = of_series[each], before[each], rounds_at.get(each[:2])
@@ -163,10 +155,39 @@ def record(
     for (product, count), some in late.items():
         if some:
             after |= levels(tx, some, instants(zone, day[product], now)[:count])
-    changes = _add(tx, before, after, used, None if known is None else known.totals)
+    changes = _add(tx, before, after, used)
+    _begin(tx, before)
+    return Recorded(changes, sifted.rows)
+
+
+def _begin(tx: Transaction, before: Mapping[Series, Level]) -> None:
+    """Find whose it is that somebody stores from now on."""
     begun = {(each[0], each[1], holder_of(each[2])) for each, level in before.items() if level.at is None}
     whose.begin(tx, {(product_id, of, name) for product_id, of, (kind, name) in begun if kind == PERSON})
-    return Recorded(changes, sifted.rows)
+
+
+def record_now(tx: Transaction, zone: ZoneInfo, known: Known, sizes: Mapping[str, int], at: datetime) -> None:
+    """Let categories store so many bytes from now on, which is later than all samples that are ``known`` of them: as
+    ``record`` does, and of much else nothing has to be found out. ``at`` may be a little ahead of this clock."""
+    product_id, account_id = known.account
+    before = {each: was for each, was in known.levels.items() if was.at is None or was.figures[0] != sizes[each[2]]}
+    if known.round_at is not None and known.round_at >= at:
+        before = {}
+    others = {each[2]: sizes[each[2]] for each in known.levels if each not in before}
+    if others:
+        record(tx, {known.account: {at: others}}, zone)
+    if not before:
+        return
+    if known.total is None:
+        days(tx, [product_id], local_day(at, zone))
+    rows = [
+        {"product_id": product_id, "account_id": account_id, "category": each[2], "at": at, "bytes": sizes[each[2]]}
+        for each in before
+    ]
+    store.put_samples(tx.connection, rows)
+    after = {each: Level((sizes[each[2]],), at) for each in before}
+    _add(tx, before, after, {}, {known.account: known.total or 0})
+    _begin(tx, before)
 
 
 def _saying_else(
@@ -231,13 +252,18 @@ def load(tx: Transaction, rows: Iterable[dict[str, Any]], progress: Progress | N
 
 @dataclass(frozen=True)
 class Known:
-    """What series and accounts (by product) store now, as it was read under the locks of their counters; the newest
-    rounds of these accounts, and from which day figures of products are counted back, where there are any."""
+    """What series of an account (product and account) store now, as it was read under the lock of its counter; all of
+    it (None = there was never any), and when its newest round was, which may be to come."""
 
+    account: rounds.Account
     levels: Mapping[Series, Level]
-    totals: Mapping[tuple[int, int], int]
-    rounds: Mapping[tuple[int, int], datetime]
-    days: Mapping[int, date]
+    total: int | None
+    round_at: datetime | None
+
+    @property
+    def newest(self) -> datetime | None:
+        """When the newest sample of these series was taken."""
+        return max((each.at for each in self.levels.values() if each.at is not None), default=None)
 
 
 @dataclass(frozen=True)
@@ -321,12 +347,8 @@ def standing(product_id: int, account_id: int, categories: Sequence[str], at: da
 
     def known(*rows: list[Any]) -> Known:
         found = asked.answer(*rows)
-        return Known(
-            {(*key, name): Level((size,), at) for name, (size, at) in zip(categories, found.sizes, strict=True)},
-            {key: found.total},
-            {} if found.round_at is None else {key: found.round_at},
-            {} if found.day is None else {product_id: found.day},
-        )
+        of = {(*key, name): Level((size,), at) for name, (size, at) in zip(categories, found.sizes, strict=True)}
+        return Known(key, of, found.total, found.round_at)
 
     return Question(asked.asked, known)
 

@@ -101,13 +101,11 @@ def _text(at: datetime) -> str:
 @dataclass(frozen=True)
 class Standing:
     """What stands of an account: of some of its categories, in their order, the bytes and when the newest sample was
-    taken; its total, its newest round, and from which day the product's figures are counted back, where there are
-    any."""
+    taken; its total, where there was ever one, and its newest round."""
 
     sizes: list[tuple[int, datetime | None]]
-    total: int
+    total: int | None
     round_at: datetime | None
-    day: date | None
 
 
 _SERIES_NOW = f"""SELECT {_WITH_INSTANT} FROM storage_samples s WHERE s.product_id = :product
@@ -117,8 +115,7 @@ _FIRST_NOW = Prepared(
     sa.text(
         f"""SELECT ({_SERIES_NOW}) AS newest,
     (SELECT t.bytes FROM stored t WHERE t.{_OF_ACCOUNT % "t"} AND t.kind = '' AND t.name = '') AS total,
-    (SELECT MAX(r.at) FROM sample_rounds r WHERE r.{_OF_ACCOUNT % "r"}) AS round_at,
-    (SELECT d.day FROM stored_days d WHERE d.product_id = :product) AS day"""
+    (SELECT MAX(r.at) FROM sample_rounds r WHERE r.{_OF_ACCOUNT % "r"}) AS round_at"""
     )
 )
 _OTHER_NOW = Prepared(sa.text(f"SELECT ({_SERIES_NOW}) AS newest"))
@@ -135,7 +132,8 @@ def standing(product_id: int, account_id: int, categories: Sequence[str], at: da
         sizes: list[tuple[int, datetime | None]] = [
             (0, None) if each.newest is None else _size_and_instant(each.newest) for each in every
         ]
-        return Standing(sizes, int(every[0].total or 0), round_at, every[0].day)
+        total = every[0].total
+        return Standing(sizes, None if total is None else int(total), round_at)
 
     return Question([(_FIRST_NOW, series[0]), *((_OTHER_NOW, each) for each in series[1:])], found)
 

@@ -23,7 +23,7 @@ from fastapi import FastAPI
 
 from bench.admissions import source
 from bench.home import new_database, server
-from bench.measured import Measure, interleaved
+from bench.measured import Measure, alternating
 from bench.served import Caller, served
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
@@ -46,7 +46,7 @@ from fair_ladle.app.usage.tables import stored
 from fair_ladle.main import create_app
 
 CLIENTS, EACH, PEOPLE, PARTS = 2_000, 10, 300_000, 5
-BATCHES, BATCH, WRITES, ROUNDS = 8, 5_000, 300, 5
+BATCHES, BATCH, WRITES, ROUNDS = 8, 5_000, 1_500, 5
 OPERATOR = Actor("bench", "", "MSP")
 
 
@@ -233,36 +233,41 @@ def _writes(database: Database) -> list[Measure]:
 
         tokens: list[str] = []
 
-        def ask(path: str, who: Caller = product, begin: str = "/api/public/storage/") -> list[bytes]:
-            places = ({"account": f"C3-{n % EACH}", "category": "media", "bytes": 1_000_000} for n in range(WRITES))
-            return [who.post(begin + path, each) for each in places]
+        def ask(path: str, who: Caller = product, begin: str = "/api/public/storage/") -> Callable[[int], bytes]:
+            def one(number: int) -> bytes:
+                return who.post(
+                    begin + path, {"account": f"C3-{number % EACH}", "category": "media", "bytes": 1_000_000}
+                )
 
-        def reserve() -> None:
-            tokens[:] = [json.loads(each)["token"] for each in ask("reserve")]
+            return one
 
-        def commit() -> None:
-            for each in tokens:
-                product.post("/api/public/storage/commit", {"token": each})
+        def reserve(number: int) -> None:
+            tokens.append(json.loads(ask("reserve")(number))["token"])
 
-        def add_up() -> None:  # as the server's jobs do all the time
-            while database.run_repeatable(assignments.add_up_use):
+        def commit(number: int) -> None:
+            product.post("/api/public/storage/commit", {"token": tokens.pop()})
+
+        def add_up(number: int) -> None:  # as the server's jobs do all the time
+            while number % EACH == 0 and database.run_repeatable(assignments.add_up_use):
                 pass
 
         asked = {
-            "answered": lambda: ask("may-write"),
+            "answered": ask("may-write"),
             "held": reserve,
             "held before, and recorded": commit,
-            "counted and recorded": lambda: ask("write"),
+            "counted and recorded": ask("write"),
         }
-        bare, same, _, *ours = interleaved(
-            lambda: ask("bare", alone, "/"), lambda: ask("bare", begin="/api/public/"), add_up, *asked.values(), times=5
-        )
+        works = ask("bare", alone, "/"), ask("bare", begin="/api/public/"), add_up, *asked.values()
+        for number in range(EACH):
+            for work in works:
+                work(number)
+        bare, same, _, *ours = alternating(*works, times=WRITES)
     return [
         Measure(
             f"storage: a write asked for, {what}, by HTTP",
-            f"{WRITES / mine:,.0f}/s",
+            f"{1 / mine:,.0f}/s",
             against,
-            f"{WRITES / other:,.0f}/s",
+            f"{1 / other:,.0f}/s",
             f"{other / mine:.2f} of the rate",
         )
         for what, mine in zip(asked, ours, strict=True)

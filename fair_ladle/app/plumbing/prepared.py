@@ -6,7 +6,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections import namedtuple
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from itertools import islice
@@ -94,12 +94,10 @@ class Prepared:
 
     def said(self, *rows: dict[str, Any], refused: type[Exception] | None = None) -> _Said:
         """It with these parameters."""
-        stands, names = self._stands, self.names
-        values = [
-            _without_zone(value) if type(value := row[name] if name in row else stands[name]) is datetime else value
-            for row in rows
-            for name in names
-        ]
+        names = self.names
+        if self._stands:
+            rows = tuple(self._stands | row for row in rows)
+        values = [row[name] for row in rows for name in names]
         if len(rows) == 1:
             return _Said(self.sql, values, self._rows, refused, bool(values))
         if self._is_select:
@@ -205,7 +203,7 @@ def _sent(connection: sa.Connection, each: list[_Said]) -> list[list[Any]]:
     found = list[list[Any]]()
     named: _Named = connection.info.setdefault(_NAMED, _Named())
     names = named.names.copy()
-    parts = [part for said in each for part in _parts(driver, said, names, named.most)]
+    parts = _parts(driver, each, names, named.most)
     try:
         for said in each:
             if said is not _COMMIT:
@@ -241,18 +239,21 @@ class _Part(NamedTuple):
     name: bytes | None = None
 
 
-def _parts(driver: Any, said: _Said, names: dict[str, bytes], most: int) -> Iterator[_Part]:
-    """A statement as it is sent: by its name if it has one, which is given to it first if it may have one."""
-    values = [b"%d" % value if type(value) is int else _written(driver, value) for value in said.values]
-    name = names.get(said.sql)
-    if name is None:
-        if not said.comes_again or len(names) >= most:
-            yield _Part(said.sql.encode() % tuple(values), said)
-            return
-        name = names[said.sql] = b"s" + hashlib.sha256(said.sql.encode()).hexdigest()[:32].encode()
-        marked = said.sql.encode() % ((b"?",) * len(values))
-        yield _Part(b"PREPARE %s FROM %s" % (name, driver.literal(marked.decode())), said, name)
-    yield _Part(b"EXECUTE %s USING %s" % (name, b", ".join(values)), said)
+def _parts(driver: Any, each: list[_Said], names: dict[str, bytes], most: int) -> list[_Part]:
+    """Statements as they are sent: by its name whatever has one, which is given to it first if it may have one."""
+    parts = []
+    for said in each:
+        values = [b"%d" % value if type(value) is int else _written(driver, value) for value in said.values]
+        name = names.get(said.sql)
+        if name is None and (not said.comes_again or len(names) >= most):
+            parts.append(_Part(said.sql.encode() % tuple(values), said))
+            continue
+        if name is None:
+            name = names[said.sql] = b"s" + hashlib.sha256(said.sql.encode()).hexdigest()[:32].encode()
+            marked = said.sql.encode() % ((b"?",) * len(values))
+            parts.append(_Part(b"PREPARE %s FROM %s" % (name, driver.literal(marked.decode())), said, name))
+        parts.append(_Part(b"EXECUTE %s USING %s" % (name, b", ".join(values)), said))
+    return parts
 
 
 def _raise(connection: sa.Connection, cursor: Any, said: _Said, trouble: Exception) -> NoReturn:
@@ -278,10 +279,6 @@ def in_utc(at: datetime) -> datetime:
     return at if at.tzinfo is not None else at.replace(tzinfo=UTC)
 
 
-def _without_zone(at: datetime) -> datetime:
-    return at if at.tzinfo is None else at.astimezone(UTC).replace(tzinfo=None)
-
-
 def _written(driver: Any, value: Any) -> bytes:
     """A value that is no number, as it stands in a statement: as the driver writes it, which takes its time to find out
     what it is."""
@@ -289,4 +286,7 @@ def _written(driver: Any, value: Any) -> bytes:
         return b"NULL"
     if type(value) is str:
         return driver.string_literal(value.encode())  # type: ignore[no-any-return]
-    return b"'%s'" % str(value).encode() if type(value) is datetime else driver.literal(value)
+    if type(value) is datetime:
+        in_utc = value if value.tzinfo is UTC or value.tzinfo is None else value.astimezone(UTC)
+        return b"'%s'" % str(in_utc.replace(tzinfo=None)).encode()
+    return driver.literal(value)  # type: ignore[no-any-return]

@@ -18,6 +18,7 @@ import sqlalchemy as sa
 
 KEPT_DAYS = 14
 logger = logging.getLogger("fair_ladle")
+_in_json = json.JSONEncoder(ensure_ascii=False).encode
 
 
 @dataclass
@@ -91,7 +92,7 @@ class RequestLog:
     def write(self, entry: dict[str, Any]) -> None:
         """Append an entry; a log that cannot be written stops nobody."""
         now = datetime.now(UTC)
-        line = json.dumps({"at": now.isoformat(timespec="milliseconds"), **entry}, ensure_ascii=False) + "\n"
+        line = _in_json({"at": now.isoformat(timespec="milliseconds"), **entry}) + "\n"
         try:
             if self._day != now.date().isoformat():
                 self._turn(now)

@@ -91,9 +91,13 @@ def test_a_request_keeps_to_its_statements(ask: Callable[[str], dict[str, int]],
     assert ask(path)["statements"] <= most
 
 
-def test_what_a_storage_system_asks_keeps_to_its_statements(ask: Callable[..., dict[str, int]]) -> None:
-    ways = 3
-    """Accounts on the way up, each locked by a statement of its own."""
-    body = {"account": "OLDQUAY-HARBOUR", "category": "media", "bytes": 10**6}
-    assert ask("/api/public/storage/write", json=body)["statements"] <= 8 + ways
-    assert ask("/api/public/storage/reserve", json=body | {"seconds": 60})["statements"] <= 9 + ways
+@pytest.mark.parametrize(
+    ("where", "most"), [({"category": "media"}, 9), ({"person": "jonas.vane"}, 14), ({"folder": "plans"}, 11)]
+)
+def test_what_a_storage_system_asks_keeps_to_its_statements(
+    ask: Callable[..., dict[str, int]], where: dict[str, str], most: int
+) -> None:
+    body = {"bytes": 10**6, **({} if "person" in where else {"account": "OLDQUAY-HARBOUR"}), **where}
+    assert ask("/api/public/storage/write", json=body)["statements"] <= most
+    assert ask("/api/public/storage/reserve", json=body | {"seconds": 60})["statements"] <= most + 1
+    assert ask("/api/public/storage/may-write", json=body)["statements"] <= most

@@ -40,6 +40,7 @@ from fair_ladle.app.people import service as people
 from fair_ladle.app.people.rows import PersonFacts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
+from fair_ladle.app.plumbing.prepared import Question
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid
 from fair_ladle.app.plumbing.watch import units_are
 from fair_ladle.app.pools import service as pools_service
@@ -201,30 +202,34 @@ def _walk_all(
 
 
 class LiveLadder(NamedTuple):
-    """A ladder by live counters, its rungs, what the pool may promise, and the pool as it is."""
+    """A ladder by live counters, its rungs, what the pool may promise, the pool as it is, and what was asked with
+    them."""
 
     ladder: Ladder
     rungs: list[Any]
     promisable: int
     pool: PoolNow
+    others: list[Any]
 
 
-def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> LiveLadder:
-    """The ladder of a place by its live counters."""
-    rows, pool = store.read_with_pool(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
+def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo, *with_it: Question[Any]) -> LiveLadder:
+    """The ladder of a place by its live counters, and what these questions come to, asked with them."""
+    way = [each for each, _, _ in place.to_owner]
+    rows, pool, others = store.read_with_pool(tx.connection, place.pool_id, way, *with_it)
     if len(rows) < len(place.to_owner):
         raise _anew(tx, place.product)
     caps = caps_now(tx, place.pool_id, list(rows.values()))
     rungs = [rung(rows[each], code, tx.now, zone, caps.get(each)) for each, code, _ in place.to_owner]
     owner = rows[place.to_owner[-1][0]]
     assert owner.physical is not None and owner.promisable is not None
-    return LiveLadder(ladder(rungs, owner.promisable, owner.physical - pool.used), rungs, owner.promisable, pool)
+    found = ladder(rungs, owner.promisable, owner.physical - pool.used)
+    return LiveLadder(found, rungs, owner.promisable, pool, others)
 
 
 def stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to; without any
     figure for whom no account's are."""
-    found, rungs, promisable, _ = live_ladder(tx, place, zone)
+    found, rungs, promisable, *_ = live_ladder(tx, place, zone)
     room = found.headroom or 0
     if actor.people_of is not None:
         said = f"No {place.product.unit} of {place.product.name} left."
@@ -282,7 +287,7 @@ class Room(NamedTuple):
 def room(tx: Transaction, actor: Actor, account: str, product: Product) -> Room:
     """The room of an account by its live counters."""
     place, known = place_now(tx, account, product, actor.scope)
-    found, rungs, _, _ = live_ladder(tx, place, known.zone)
+    found, rungs, *_ = live_ladder(tx, place, known.zone)
     assert found.headroom is not None  # what the pool may promise is always a limit
     return Room(found.headroom, in_sight(found, rungs, actor)[0].headroom)
 

@@ -272,16 +272,17 @@ READ_ONE = Prepared(sa.select(c).where(*_of_one))
 
 
 def read_with_pool(
-    connection: sa.Connection, pool_id: int, account_ids: Sequence[int]
-) -> tuple[dict[int, CounterRecord], PoolNow]:
-    """A few counters of a pool as they stand, not locked, each by its key, and what the pool itself comes to."""
+    connection: sa.Connection, pool_id: int, account_ids: Sequence[int], *with_them: Question[Any]
+) -> tuple[dict[int, CounterRecord], PoolNow, list[Any]]:
+    """A few counters of a pool as they stand, not locked, each by its key; what the pool itself comes to; and what
+    these questions do, asked with them."""
     wanted = [(READ_ONE, {"pool": pool_id, "account": each}) for each in account_ids]
     pool = Question([(POOL_NOW, {"pool": pool_id})], lambda rows: rows[0])
-    rows, now = ask(connection, Question(wanted, lambda *found: sum(found, [])), pool)
+    rows, now, *others = ask(connection, Question(wanted, lambda *found: sum(found, [])), pool, *with_them)
     used = int(now.used)
     if rehearsal.of(connection) is not None:  # uses are not added up there
         used = int(connection.scalar(sa.select(sa.func.sum(c.c.own)).where(c.c.pool_id == pool_id)) or 0)
-    return {row.account_id: row for row in rows}, PoolNow(now.fresh_until, now.structure, used)
+    return {row.account_id: row for row in rows}, PoolNow(now.fresh_until, now.structure, used), others
 
 
 def read(connection: sa.Connection, pool_id: int, account_id: int) -> CounterRecord:

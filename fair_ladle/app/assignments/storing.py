@@ -27,6 +27,7 @@ from fair_ladle.app.assignments.store import Way
 from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, walk
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
+from fair_ladle.app.plumbing.prepared import Question
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import local_day
@@ -39,23 +40,27 @@ TICK = timedelta(microseconds=1)
 
 
 def ladder_now(
-    tx: Transaction, actor: Actor, account: str, product: Product
-) -> tuple[Ladder, dict[str, Any], str | None]:
-    """How much more an account can store by its counters as they stand, the ladder as the actor may see it, and why
-    nothing more is stored there whatever the room, if so."""
+    tx: Transaction, actor: Actor, account: str, product: Product, *with_it: Question[Any]
+) -> tuple[Ladder, dict[str, Any], str | None, list[Any]]:
+    """How much more an account can store by its counters as they stand, the ladder as the actor may see it, why nothing
+    more is stored there whatever the room, if so, and what these questions come to, asked with it."""
     place, known = place_now(tx, account, product, actor.scope)
-    found, rungs, promisable, pool = service.live_ladder(tx, place, known.zone)
+    found, rungs, promisable, pool, others = service.live_ladder(tx, place, known.zone, *with_it)
     if not is_fresh(pool.fresh_until, tx.now) or pool.structure != known.number:
         raise _anew(tx, product)
     names = {code: name for _, code, name in place.way_up}
     members = ladder_members(found, rungs, product, promisable, actor, names)
-    return found, members, place.why_restrained(actor.scope)
+    return found, members, place.why_restrained(actor.scope), others
 
 
-def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, by: Mapping[str, int]) -> None:
+def change_sizes(
+    tx: Transaction, actor: Actor, account: str, product: Product, by: Mapping[str, int], *with_it: Question[Any]
+) -> list[Any]:
     """Let categories of an account store so many bytes more (less, below 0), all or none. What raises the account's
     total is admitted like any unit, refused with the ladder where a limit stops it: never by less than what is to be
-    written, however a total is rounded. A category gives no more than it holds."""
+    written, however a total is rounded. A category gives no more than it holds.
+
+    What these questions come to is asked under the lock, before anything of this is written."""
 
     def judged(known: Directory) -> tuple[Place, Directory]:
         place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
@@ -66,7 +71,7 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     place, known = by_directory(tx, judged)
     until, in_all = tx.now + LONGEST_LOCKED, sum(by.values())
     standing = usage.standing(product, place.account_id, list(by), until)
-    way, [there] = known.lock_way(tx, place, standing, goes_up=in_all != 0, by=usage.grains(in_all))
+    way, [there, *others] = known.lock_way(tx, place, standing, *with_it, goes_up=in_all != 0, by=usage.grains(in_all))
     is_there = bool(way.rows) and way.rows[0].account_id == place.account_id
     if not is_there or way.trust.structure != known.number or not is_fresh(way.trust.fresh_until, tx.now):
         raise _anew(tx, product)
@@ -92,6 +97,7 @@ def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, 
     begin_clocks(writes, at)
     store.write(tx.connection, writes, way)
     usage.record_now(tx, known.zone, there, sizes, at)
+    return others
 
 
 def _walk(tx: Transaction, place: Place, known: Any, change: int, asked: int, way: Way) -> list[dict[str, Any]]:

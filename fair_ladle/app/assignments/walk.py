@@ -145,7 +145,7 @@ def _written(counter: Any, pool_id: int, step: Rung, change: int, own_change: in
 
 def _check_physical(tx: Transaction, pool_id: int, taken: int, accounts: list[int]) -> None:
     pool = store.touch_pool(tx.connection, pool_id)
-    counters, now = store.read_with_pool(tx.connection, pool_id, [pool.owner_id])
+    counters, now, _ = store.read_with_pool(tx.connection, pool_id, [pool.owner_id])
     physical = counters[pool.owner_id].physical
     assert physical is not None, "the pool's own row says what there is"
     if now.used + taken > physical:

@@ -6,7 +6,7 @@ username, or the code of another group: of the same account, of one above it, or
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -79,7 +79,7 @@ class Groups:
         def anew() -> Groups:
             members = store.members_of(tx.connection)
             found = Groups(accounts, [of_row(row, members.get(row.id, ())) for row in store.all_groups(tx.connection)])
-            _ = found._by_id, found._place, found._holders  # made once for every copy
+            _ = found._by_id, found._place, found._holders, found._of_account  # made once for every copy
             return found
 
         if tx.is_rehearsal:
@@ -269,7 +269,22 @@ class Groups:
             if each not in found and self.is_below(place, self.row(self._by_id[each])):
                 found.add(each)
                 waiting.extend(self._holders.get(each, ()))
-        return [self._by_id[each] for each in sorted(found, key=self._place.__getitem__)]
+        return self.numbered(found)
+
+    def numbered(self, ids: Iterable[int]) -> list[Group]:
+        """Groups by their numbers, in their order."""
+        return [self._by_id[each] for each in sorted(self._by_id.keys() & ids, key=self._place.__getitem__)]
+
+    def of_accounts(self, account_ids: Iterable[int]) -> list[int]:
+        """The groups (numbers) of accounts: only those of the accounts above somebody may have them in it."""
+        return [group_id for each in account_ids for group_id in self._of_account.get(each, ())]
+
+    @cached_property
+    def _of_account(self) -> dict[int, list[int]]:
+        found: dict[int, list[int]] = {}
+        for each in self.every:
+            found.setdefault(each.account_id, []).append(each.id)
+        return found
 
     @cached_property
     def _place(self) -> dict[int, int]:

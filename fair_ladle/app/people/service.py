@@ -13,6 +13,7 @@ from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.plumbing.prepared import Question
 
 
 def load_people(tx: Transaction, rows: Iterable[dict[str, Any]]) -> Merged:
@@ -51,6 +52,11 @@ def known_names(tx: Transaction) -> tuple[frozenset[str], frozenset[str]]:
 def by_username(tx: Transaction, usernames: Collection[str]) -> dict[str, PersonRecord]:
     """People by username; those unknown are left out."""
     return {row.username: row for row in store.named(tx.connection, usernames)} if usernames else {}
+
+
+def named(username: str) -> Question[PersonRecord | None]:
+    """Somebody by username, to be asked with other things; None where nobody is called so."""
+    return store.named_alone(username)
 
 
 def by_email(tx: Transaction, emails: Collection[str]) -> dict[str, list[PersonRecord]]:

@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from fair_ladle.app.people.rows import GroupRecord, InvitationRecord, PersonRecord
 from fair_ladle.app.people.tables import group_members, groups, invitations, people, rule_matches
 from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row, lock_rows
+from fair_ladle.app.plumbing.prepared import Prepared, Question
 
 __all__ = [
     "active_by_account",
@@ -20,6 +21,7 @@ __all__ = [
     "groups",
     "invitations",
     "named",
+    "named_alone",
     "people",
 ]
 
@@ -34,6 +36,14 @@ def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], froz
 def named(connection: sa.Connection, usernames: Collection[str]) -> list[PersonRecord]:
     """People by username."""
     return fetch(connection, sa.select(people).where(people.c.username.in_(usernames)), PersonRecord)
+
+
+_NAMED = Prepared(sa.select(people).where(people.c.username == sa.bindparam("username")))
+
+
+def named_alone(username: str) -> Question[PersonRecord | None]:
+    """Somebody by username."""
+    return Question([(_NAMED, {"username": username})], lambda rows: next(iter(rows), None))
 
 
 def by_email(connection: sa.Connection, emails: Collection[str]) -> list[PersonRecord]:

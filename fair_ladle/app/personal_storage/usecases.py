@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -24,10 +25,12 @@ from fair_ladle.app.personal_storage import store
 from fair_ladle.app.personal_storage.rows import LimitRecord
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.prepared import Question
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
+from fair_ladle.app.usage.rows import StoredRecord
 from fair_ladle.core.layers import personal_limit
 from fair_ladle.core.quantities import BYTES_PER_GRAIN, to_grains, to_units
 
@@ -114,6 +117,52 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[PersonRecord]) -> 
     return found
 
 
+@dataclass(frozen=True)
+class Standing:
+    """What limits reach somebody, and what they store of the product where they are, read together."""
+
+    limits: Sequence[LimitRecord]
+    stored: StoredRecord | None
+
+    @property
+    def bytes(self) -> int:
+        """What they store."""
+        return 0 if self.stored is None else int(self.stored.bytes)
+
+    @property
+    def past_limit_since(self) -> datetime | None:
+        """Since when they are over their limit, as far as it was looked at."""
+        return None if self.stored is None else self.stored.past_limit_since
+
+
+def standing(tx: Transaction, product: Product, person: PersonRecord) -> Question[Standing]:
+    """What limits somebody's storage of a product, and what they store, to be asked with other things."""
+    accounts = accounts_service.known(tx)
+    above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.row_of_id[person.account_id])]
+    limits = store.of_one(product.id, person.id, above, Groups.read(tx, accounts).of_accounts(above))
+    stored = usage.of_person(product, person.account_id, person.username)
+    return Question(
+        [*limits.asked, *stored.asked], lambda *rows: Standing(limits.answer(*rows[:-1]), stored.answer(rows[-1]))
+    )
+
+
+def of_person(
+    tx: Transaction, actor: Actor, product: Product, person: PersonRecord, found: Standing, more: int = 0
+) -> Storage | None:
+    """Somebody's storage of a product by what stands, with so many bytes more; None where no layer limits it."""
+    if not found.limits:
+        return None
+    accounts = accounts_service.known(tx)
+    direct = next((row for row in found.limits if row.person_id is not None), None)
+    layers = _Layers(tx, accounts, actor, [row for row in found.limits if row.person_id is None])
+    members = [at for at, ids in enumerate(layers.members([person.id])) if person.id in ids]
+    limit = layers.limit(product, direct, members, accounts.tree.path_up(accounts.row_of_id[person.account_id]))
+    if limit is None:
+        return None
+    layer, source, grains, at = limit
+    return Storage(product, _grains(found.bytes + more), grains, layer, source, at_limit=at)
+
+
 class _Layers:
     """Limits that accounts and groups set, and who they are told as to the actor."""
 
@@ -125,7 +174,7 @@ class _Layers:
         self.by_account: dict[int, dict[int, Any]] = defaultdict(dict)
         for row in rows:
             (self.by_group[row.group_id] if row.group_id else self.by_account[row.account_id])[row.product_id] = row
-        self.groups: list[Group] = [each for each in every.every if each.id in self.by_group]
+        self.groups: list[Group] = every.numbered(self.by_group)
         self.every = every
         self.top = accounts_service.top_row(accounts, actor)
 

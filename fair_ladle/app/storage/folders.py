@@ -23,7 +23,7 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction, lock_rows
-from fair_ladle.app.plumbing.prepared import in_utc
+from fair_ladle.app.plumbing.prepared import Prepared, Question, ask, in_utc
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -284,20 +284,48 @@ def judge_open(tx: Transaction, actor: Actor, product: str, account: str, code: 
     """Refused where there is no such folder, nothing more is put into it, or it is over a limit that stops."""
     state(tx, actor, product, account, code)
     found, account_id = _place(tx, actor, product, account)
-    why = why_stopped(tx, found, account_id, code)
+    [there] = ask(tx.connection, standing(found, account_id, code))
+    why = why_full(found, there, usage.grains(there.bytes))
     if why is not None:
         raise conflict(why)
 
 
-def why_stopped(tx: Transaction, product: Product, account_id: int, code: str, more: int = 0) -> str | None:
-    """Why so many grains more are not written to a folder; None where they are."""
-    mine = [f.c.account_id == account_id, f.c.product_id == product.id, f.c.code == code]
-    row = tx.connection.execute(sa.select(f).where(*mine)).first()
+_ROW = Prepared(
+    sa.select(f).where(
+        f.c.account_id == sa.bindparam("account"),
+        f.c.product_id == sa.bindparam("product"),
+        f.c.code == sa.bindparam("code"),
+    )
+)
+
+
+@dataclass(frozen=True)
+class Standing:
+    """A folder that somebody made (its row), and the bytes it stores, read together."""
+
+    row: Any
+    bytes: int
+
+
+def standing(product: Product, account_id: int, code: str) -> Question[Standing]:
+    """What is written to a folder has to know, to be asked with other things."""
+    stored = usage.of_folder(product, account_id, code)
+    mine = {"account": account_id, "product": product.id, "code": code}
+
+    def found(rows: list[Any], *of_stored: list[Any]) -> Standing:
+        there = stored.answer(*of_stored)
+        return Standing(next(iter(rows), None), 0 if there is None else int(there.bytes))
+
+    return Question([(_ROW, mine), *stored.asked], found)
+
+
+def why_full(product: Product, found: Standing, grains: int) -> str | None:
+    """Why a folder does not store so many grains in all; None where it does."""
+    row = found.row
     if row is None:
         return None
     if row.archived_at is not None:
         return f"{row.name} is archived; nothing more is written to it."
-    stored = usage.grains(usage.stored_of_category(tx, product, account_id, _category(code))) + more
-    if row.stops and row.grains is not None and stored > row.grains:
-        return f"{row.name} may store {product.said(row.grains)}, and would store {product.said(stored)}."
+    if row.stops and row.grains is not None and grains > row.grains:
+        return f"{row.name} may store {product.said(row.grains)}, and would store {product.said(grains)}."
     return None

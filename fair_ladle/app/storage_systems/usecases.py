@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import secrets
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Any
@@ -19,17 +19,15 @@ from fair_ladle.app.assignments import storing
 from fair_ladle.app.devices.usecases import hashed, valid_key_not_locked
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.rows import PersonRecord
-from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.prepared import Question, ask
 from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
-from fair_ladle.app.storage import folders
 from fair_ladle.app.storage_systems import store
+from fair_ladle.app.storage_systems.limits import Limited
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.calendar import MICRO, day_name, day_start, instant, local_day
 from fair_ladle.core.quantities import BYTES_PER_GRAIN, MOST_GRAINS
 
 MOST_BYTES = MOST_GRAINS * BYTES_PER_GRAIN
@@ -98,6 +96,12 @@ class _Key:
     product: Product
     actor: Actor
     accounts: Accounts
+    reading: Transaction
+    """Sees generations of one instant: nothing of it is written, or judged again under a lock."""
+
+    def limited(self, place: Place) -> Limited:
+        """What may stop a write to a place besides its account's limits."""
+        return Limited(self.reading, self.actor, self.product, place.account_id, place.category, place.person)
 
 
 def _key(tx: Transaction, key: str) -> _Key:
@@ -106,9 +110,9 @@ def _key(tx: Transaction, key: str) -> _Key:
 
 def _key_and(tx: Transaction, key: str, *with_it: Question[Any]) -> tuple[_Key, list[Any]]:
     """A key, and what these questions come to, asked with it."""
-    reading = replace(tx, kept={})  # nothing of it is written, or judged again under a lock
+    reading = replace(tx, kept={})
     found, actor, others = valid_key_not_locked(reading, key, "storage", *with_it)
-    return _Key(found.row.id, found.product, actor, accounts_service.known(reading)), others
+    return _Key(found.row.id, found.product, actor, accounts_service.known(reading), reading), others
 
 
 def _named(where: Where) -> str:
@@ -149,8 +153,16 @@ def _people(tx: Transaction, places: Sequence[Where]) -> dict[str, Any]:
     return people_service.by_username(tx, names)
 
 
-def _one_place(tx: Transaction, key: _Key, where: Where) -> Place:
-    person = next(iter(_people(tx, [where]).values()), None)
+def _key_and_place(tx: Transaction, key: str, where: Where) -> tuple[_Key, Place]:
+    name = where.person or usage.whose_home(where.category or "")
+    if not name:
+        found = _key(tx, key)
+        return found, _one_place(found, where, None)
+    found, [person] = _key_and(tx, key, people_service.named(name))
+    return found, _one_place(found, where, person)
+
+
+def _one_place(key: _Key, where: Where, person: PersonRecord | None) -> Place:
     if (
         where.person
         and where.account is None
@@ -168,29 +180,23 @@ def _size(size: int) -> int:
 
 def may_write(tx: Transaction, key: str, where: Where, size: int) -> Answer:
     """Whether so many bytes could be written there now; nothing is held."""
-    found = _key(tx, key)
-    place = _one_place(tx, found, where)
-    whole = -(-_size(size) // BYTES_PER_GRAIN)
-    room, members, stopped = storing.ladder_now(tx, found.actor, place.account, found.product)
-    stopped = stopped or _folder_full(tx, found, place, whole)
-    mine = _limit(tx, found, place)
-    if stopped is None and mine is not None:
-        stopped = _past(tx, found, mine, place, whole, _since(tx, found, place))
+    found, place = _key_and_place(tx, key, where)
+    whole, limited = -(-_size(size) // BYTES_PER_GRAIN), found.limited(place)
+    room, members, stopped, asked = storing.ladder_now(tx, found.actor, place.account, found.product, *limited.asks())
+    mine, past = limited.looked_at(tx.now, asked, whole)
+    stopped = stopped or past
     fits = room.headroom is None or whole <= room.headroom
-    sentence = stopped or members["sentence"]
     limit, used = (None, None) if mine is None else (mine.limit, mine.used)
-    return Answer(fits and stopped is None, sentence, members, limit, used)
+    return Answer(fits and stopped is None, stopped or members["sentence"], members, limit, used)
 
 
 def reserve(tx: Transaction, key: str, where: Where, size: int, seconds: int) -> tuple[str, datetime]:
     """Hold so many bytes for an upload; a token to commit or cancel it with, and until when it is held. Refused with
     the ladder where a limit stops it."""
-    found = _key(tx, key)
+    found, place = _key_and_place(tx, key, where)
     if not 1 <= seconds <= MOST_SECONDS:
         raise invalid(f"From 1 second to {MOST_SECONDS}.", "seconds")
-    place = _one_place(tx, found, where)
-    storing.change_sizes(tx, found.actor, place.account, found.product, {_held(place.category): _size(size)})
-    _judge_limit(tx, found, place)
+    _change(tx, found, place, {_held(place.category): _size(size)}, size)
     token, until = secrets.token_urlsafe(32), tx.now + timedelta(seconds=seconds)
     row = {"token_hash": hashed(token), "key_id": found.id, "product_id": found.product.id, "bytes": size}
     store.reserve(tx.connection, row | {"account_id": place.account_id, "category": place.category, "until": until})
@@ -200,13 +206,10 @@ def reserve(tx: Transaction, key: str, where: Where, size: int, seconds: int) ->
 def write(tx: Transaction, key: str, where: Where, size: int) -> None:
     """Let so many bytes more (less, below 0) be stored there, in one step. Refused with the ladder where a limit stops
     it."""
-    found = _key(tx, key)
-    place = _one_place(tx, found, where)
+    found, place = _key_and_place(tx, key, where)
     if abs(size) > MOST_BYTES:
         raise invalid(f"At most {MOST_BYTES} bytes.", "bytes")
-    storing.change_sizes(tx, found.actor, place.account, found.product, {place.category: size})
-    if size > 0:
-        _judge_limit(tx, found, place)
+    _change(tx, found, place, {place.category: size}, size)
 
 
 def commit(tx: Transaction, key: str, token: str, size: int | None) -> None:
@@ -214,12 +217,20 @@ def commit(tx: Transaction, key: str, token: str, size: int | None) -> None:
     admitted like any other."""
     found, row = _reservation(tx, key, token)
     written = row.bytes if size is None else _size(size)
-    change = {_held(row.category): -row.bytes, row.category: written}
-    account = _account(found, row)
-    storing.change_sizes(tx, found.actor, account, found.product, change)
-    if written > row.bytes:
-        _judge_limit(tx, found, _one_place(tx, found, Where(account, category=row.category)))
+    where = Where(_account(found, row), category=row.category)
+    more = written - row.bytes
+    person = next(iter(_people(tx, [where]).values()), None) if more > 0 else None
+    _change(tx, found, _one_place(found, where, person), {_held(row.category): -row.bytes, row.category: written}, more)
     store.end(tx.connection, row.id, tx.now, "committed")
+
+
+def _change(tx: Transaction, key: _Key, place: Place, by: Mapping[str, int], more: int) -> None:
+    """Let categories of a place store other sizes, which come to so many bytes ``more`` there: refused where they are
+    more and any limit stops that."""
+    limited = key.limited(place)
+    asks = limited.asks() if more > 0 else []
+    answers = storing.change_sizes(tx, key.actor, place.account, key.product, by, *asks)
+    limited.judge(tx, answers, more)
 
 
 def cancel(tx: Transaction, key: str, token: str) -> None:
@@ -270,60 +281,6 @@ def _held(category: str) -> str:
     if kind[0] in ("home", "folder") and len(kind) > 1:
         return "/".join([*kind[:2], usage.RESERVED])
     return usage.RESERVED
-
-
-def _limit(tx: Transaction, key: _Key, place: Place) -> personal_storage.Storage | None:
-    """What a person stores and may store of their own, where a layer limits it."""
-    if place.person is None:
-        return None
-    mine = personal_storage.of_people(tx, key.actor, [place.person]).get(place.person.username, [])
-    return next((each for each in mine if each.product.id == key.product.id and each.limit is not None), None)
-
-
-def _since(tx: Transaction, key: _Key, place: Place) -> datetime | None:
-    if place.person is None:
-        return None
-    return usage.past_limit_since(tx, key.product, place.account_id, place.person.username)
-
-
-def _judge_limit(tx: Transaction, key: _Key, place: Place) -> None:
-    """Refused where what was just counted is over the person's own limit, or the folder's, and that stops."""
-    why = _folder_full(tx, key, place)
-    if why is not None:
-        raise Refused(Problem("at-limit", "No room for that", 409, why, {"folder": place.category}))
-    mine = _limit(tx, key, place)
-    if mine is None or mine.limit is None or place.person is None:
-        return
-    since = tx.now if mine.used > mine.limit else None
-    since = usage.past_limit(tx, key.product, place.account_id, place.person.username, since)
-    stopped = _past(tx, key, mine, place, 0, since)
-    if stopped is not None:
-        raise Refused(Problem("at-limit", "No room for that", 409, stopped, {"person": place.category}))
-
-
-def _folder_full(tx: Transaction, key: _Key, place: Place, more: int = 0) -> str | None:
-    if not place.category.startswith("folder/"):
-        return None
-    return folders.why_stopped(tx, key.product, place.account_id, place.category.split("/")[1], more)
-
-
-def _past(
-    tx: Transaction, key: _Key, mine: personal_storage.Storage, place: Place, more: int, since: datetime | None
-) -> str | None:
-    """Why a person's own limit, which they are over since an instant (None = are not), lets nobody write so many grains
-    more; None where it does."""
-    assert mine.limit is not None and place.person is not None
-    if mine.at_limit.what == "tell" or mine.used + more <= mine.limit:
-        return None
-    stores = f"{key.product.said(mine.used)} of {key.product.said(mine.limit)}"
-    said = f"{place.person.display_name} stores {stores} ({mine.source})"
-    if mine.at_limit.what == "grace":
-        zone = accounts_service.zone(tx)
-        last = local_day(since or tx.now, zone) + timedelta(days=mine.at_limit.grace_days or 0)
-        if tx.now < instant(day_start(last + timedelta(days=1), zone) * MICRO):
-            return None
-        said += f"; its days of grace ended on {day_name(last)}"
-    return f"{said}."
 
 
 def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:

@@ -18,6 +18,7 @@ from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.plumbing.prepared import Question, in_utc
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import rounds, store, stored, stored_store, whose
+from fair_ladle.app.usage.rows import StoredRecord
 from fair_ladle.app.usage.tables import assignments
 from fair_ladle.core.calendar import MICRO, Day, instant, local_day, micros
 from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
@@ -269,18 +270,24 @@ def whose_home(category: str) -> str | None:
     return name if kind == stored.PERSON else None
 
 
+def of_person(product: Product, account_id: int, username: str) -> Question[StoredRecord | None]:
+    """What somebody stores as their own in an account, to be asked with other things; None where they never did."""
+    return stored_store.held(product.id, account_id, stored.PERSON, username)
+
+
+def of_folder(product: Product, account_id: int, code: str) -> Question[StoredRecord | None]:
+    """The same of a shared folder."""
+    return stored_store.held(product.id, account_id, stored.SHARED, code)
+
+
 def past_limit(
-    tx: Transaction, product: Product, account_id: int, username: str, since: datetime | None
+    tx: Transaction, product: Product, account_id: int, username: str, was: datetime | None, is_past: bool
 ) -> datetime | None:
-    """Say that somebody is over their limit since an instant (as before, where they were), or, with None, that they
-    are not; since when they are."""
-    return stored_store.past_limit(tx.connection, product.id, account_id, username, since)
-
-
-def past_limit_since(tx: Transaction, product: Product, account_id: int, username: str) -> datetime | None:
-    """Since when somebody is over their limit, as far as it was looked at."""
-    rows = stored_store.of_people(tx.connection, [product.id], [(account_id, username)])
-    return next((in_utc(row.past_limit_since) for row in rows if row.past_limit_since is not None), None)
+    """Say whether somebody is over their limit, who was since an instant (None = was not); since when they are."""
+    since = (was or tx.now) if is_past else None
+    if since != was:
+        stored_store.past_limit(tx.connection, product.id, account_id, username, since)
+    return since
 
 
 def at_home(

@@ -288,15 +288,28 @@ def of_people(
     return fetch(connection, sa.union_all(*found), StoredRecord)
 
 
+_HOLDER: dict[str, sa.BindParameter[Any]] = {
+    name: sa.bindparam(f"of_{name}") for name in ("product_id", "account_id", "kind", "name")
+}
+_THEIRS = [k.c[name] == each for name, each in _HOLDER.items()]
+_HELD = Prepared(sa.select(k).where(*_THEIRS))
+_PAST_LIMIT = Prepared(sa.update(k).where(*_THEIRS).values(past_limit_since=sa.bindparam("since")))
+
+
+def _holder(product_id: int, account_id: int, kind: str, name: str) -> dict[str, Any]:
+    return {"of_product_id": product_id, "of_account_id": account_id, "of_kind": kind, "of_name": name}
+
+
+def held(product_id: int, account_id: int, kind: str, name: str) -> Question[StoredRecord | None]:
+    """What a holder (kind and name) of an account stores."""
+    return Question([(_HELD, _holder(product_id, account_id, kind, name))], lambda rows: next(iter(rows), None))
+
+
 def past_limit(
     connection: sa.Connection, product_id: int, account_id: int, username: str, since: datetime | None
-) -> datetime | None:
-    """Since when somebody is over their limit: as before, or from an instant on; None takes it back."""
-    mine = [k.c.product_id == product_id, k.c.account_id == account_id, k.c.kind == "person", k.c.name == username]
-    was = connection.scalar(sa.select(k.c.past_limit_since).where(*mine))
-    if (was is None) != (since is None):
-        connection.execute(sa.update(k).where(*mine).values(past_limit_since=since))
-    return since if was is None or since is None else in_utc(was)
+) -> None:
+    """Say since when somebody is over their limit; None takes it back."""
+    _PAST_LIMIT.run_later(connection, _holder(product_id, account_id, "person", username) | {"since": since})
 
 
 def series_of(connection: sa.Connection, product_id: int, account_id: int, category: str) -> list[str]:

@@ -12,6 +12,7 @@ from fair_ladle.app.accounts.service import Accounts, in_branch
 from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.personal_storage import store
+from fair_ladle.app.personal_storage.layers import set_by_layers
 from fair_ladle.app.personal_storage.tables import storage_limits
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools.service import Product
@@ -46,7 +47,7 @@ def limits_in_sql(
     """Limits of a product as they are, or with some layers saying something else (None = nothing)."""
     rows_said = {
         LayerName(GROUP, row.group_id) if row.group_id else LayerName(ACCOUNT, row.account_id or 0): row
-        for row in tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
+        for row in set_by_layers(tx).rows
         if row.product_id == product.id
     }
     said = {layer: int(row.grains) for layer, row in rows_said.items()}

@@ -10,7 +10,7 @@ from sqlalchemy.dialects.mysql import insert
 
 from fair_ladle.app.personal_storage.rows import LimitRecord
 from fair_ladle.app.personal_storage.tables import storage_limits as limits
-from fair_ladle.app.plumbing.database import batched, fetch
+from fair_ladle.app.plumbing.database import fetch
 from fair_ladle.app.plumbing.prepared import Prepared, Question
 
 
@@ -19,35 +19,22 @@ def all_but_direct(connection: sa.Connection) -> list[LimitRecord]:
     return fetch(connection, sa.select(limits).where(limits.c.person_id.is_(None)), LimitRecord)
 
 
-def reaching(connection: sa.Connection, person_ids: Sequence[int]) -> list[LimitRecord]:
-    """Every limit of an account or a group, and those of these people themselves."""
-    none = limits.c.person_id.is_(None)
-    return fetch(connection, sa.select(limits).where(none | limits.c.person_id.in_(person_ids)), LimitRecord)
+def direct(connection: sa.Connection, person_ids: Sequence[int]) -> list[LimitRecord]:
+    """The limits that these people have of their own."""
+    return fetch(connection, sa.select(limits).where(limits.c.person_id.in_(person_ids)), LimitRecord)
 
 
-AT_ONCE = 16
-_OF_PRODUCT = limits.c.product_id == sa.bindparam("product")
-_DIRECT = Prepared(sa.select(limits).where(_OF_PRODUCT, limits.c.person_id == sa.bindparam("person")))
-_OF_SOME = {
-    name: Prepared(
-        sa.select(limits).where(
-            _OF_PRODUCT, limits.c[name].in_([sa.bindparam(f"n{place}") for place in range(AT_ONCE)])
-        )
+_DIRECT = Prepared(
+    sa.select(limits).where(
+        limits.c.product_id == sa.bindparam("product"), limits.c.person_id == sa.bindparam("person")
     )
-    for name in ("account_id", "group_id")
-}
+)
 
 
-def of_one(
-    product_id: int, person_id: int, account_ids: Sequence[int], group_ids: Sequence[int]
-) -> Question[list[LimitRecord]]:
-    """The limits of a product that a person, these accounts and these groups have."""
-    asked: list[tuple[Prepared, dict[str, Any]]] = [(_DIRECT, {"product": product_id, "person": person_id})]
-    for name, ids in (("account_id", account_ids), ("group_id", group_ids)):
-        for part in batched(ids, AT_ONCE):
-            same = part + part[:1] * (AT_ONCE - len(part))  # one text, however many there are
-            asked.append((_OF_SOME[name], {"product": product_id, **{f"n{at}": each for at, each in enumerate(same)}}))
-    return Question(asked, lambda *rows: sum(rows, []))
+def direct_of(product_id: int, person_id: int) -> Question[LimitRecord | None]:
+    """The limit of a product that somebody has of their own."""
+    asked = [(_DIRECT, {"product": product_id, "person": person_id})]
+    return Question(asked, lambda rows: next(iter(rows), None))
 
 
 def products_with_direct(connection: sa.Connection) -> set[int]:

@@ -6,7 +6,6 @@ bytes where they are, until they are moved on purpose.
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -22,7 +21,9 @@ from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group, Groups
 from fair_ladle.app.people.rows import PersonRecord
 from fair_ladle.app.personal_storage import store
+from fair_ladle.app.personal_storage.layers import set_by_layers
 from fair_ladle.app.personal_storage.rows import LimitRecord
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.prepared import Question
@@ -97,9 +98,9 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[PersonRecord]) -> 
     used = {
         (product_id, username): in_bytes for product_id, _, username, in_bytes in usage.at_home(tx, products, homes)
     }
-    there = store.reaching(tx.connection, [each.id for each in people])
-    direct = {(row.product_id, row.person_id): row for row in there if row.person_id is not None}
-    layers = _Layers(tx, accounts, actor, [row for row in there if row.person_id is None])
+    there = store.direct(tx.connection, [each.id for each in people])
+    direct = {(row.product_id, row.person_id): row for row in there}
+    layers = _Layers(tx, accounts, actor)
     members = layers.members([each.id for each in people])
     found = {}
     for each in people:
@@ -119,9 +120,9 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[PersonRecord]) -> 
 
 @dataclass(frozen=True)
 class Standing:
-    """What limits reach somebody, and what they store of the product where they are, read together."""
+    """The limit somebody has of their own, and what they store of the product where they are, read together."""
 
-    limits: Sequence[LimitRecord]
+    direct: LimitRecord | None
     stored: StoredRecord | None
 
     @property
@@ -135,28 +136,26 @@ class Standing:
         return None if self.stored is None else self.stored.past_limit_since
 
 
-def standing(tx: Transaction, product: Product, person: PersonRecord) -> Question[Standing]:
-    """What limits somebody's storage of a product, and what they store, to be asked with other things."""
-    accounts = accounts_service.known(tx)
-    above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.row_of_id[person.account_id])]
-    limits = store.of_one(product.id, person.id, above, Groups.read(tx, accounts).of_accounts(above))
+def standing(product: Product, person: PersonRecord) -> Question[Standing]:
+    """What is somebody's own of a product, to be asked with other things."""
+    direct = store.direct_of(product.id, person.id)
     stored = usage.of_person(product, person.account_id, person.username)
-    return Question(
-        [*limits.asked, *stored.asked], lambda *rows: Standing(limits.answer(*rows[:-1]), stored.answer(rows[-1]))
-    )
+
+    def found(of_limit: list[Any], of_stored: list[Any]) -> Standing:
+        return Standing(direct.answer(of_limit), stored.answer(of_stored))
+
+    return Question([*direct.asked, *stored.asked], found)
 
 
 def of_person(
     tx: Transaction, actor: Actor, product: Product, person: PersonRecord, found: Standing, more: int = 0
 ) -> Storage | None:
     """Somebody's storage of a product by what stands, with so many bytes more; None where no layer limits it."""
-    if not found.limits:
-        return None
     accounts = accounts_service.known(tx)
-    direct = next((row for row in found.limits if row.person_id is not None), None)
-    layers = _Layers(tx, accounts, actor, [row for row in found.limits if row.person_id is None])
+    path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
+    layers = _Layers(tx, accounts, actor, [int(accounts.ids[row]) for row in path])
     members = [at for at, ids in enumerate(layers.members([person.id])) if person.id in ids]
-    limit = layers.limit(product, direct, members, accounts.tree.path_up(accounts.row_of_id[person.account_id]))
+    limit = layers.limit(product, found.direct, members, path)
     if limit is None:
         return None
     layer, source, grains, at = limit
@@ -166,15 +165,13 @@ def of_person(
 class _Layers:
     """Limits that accounts and groups set, and who they are told as to the actor."""
 
-    def __init__(self, tx: Transaction, accounts: Accounts, actor: Actor, rows: Sequence[Any]):
-        """``rows``: all that accounts and groups set."""
+    def __init__(self, tx: Transaction, accounts: Accounts, actor: Actor, above: Sequence[int] | None = None):
+        """``above``: of groups, only those of these accounts (numbers), where it is about people below all of them."""
         self.tx, self.accounts = tx, accounts
-        every = Groups.read(tx, accounts)
-        self.by_group: dict[int, dict[int, Any]] = defaultdict(dict)
-        self.by_account: dict[int, dict[int, Any]] = defaultdict(dict)
-        for row in rows:
-            (self.by_group[row.group_id] if row.group_id else self.by_account[row.account_id])[row.product_id] = row
-        self.groups: list[Group] = every.numbered(self.by_group)
+        every, found = Groups.read(tx, accounts), set_by_layers(tx)
+        self.by_group, self.by_account = found.by_group, found.by_account
+        reaching = found.by_group.keys() if above is None else found.by_group.keys() & every.of_accounts(above)
+        self.groups: list[Group] = every.numbered(reaching)
         self.every = every
         self.top = accounts_service.top_row(accounts, actor)
 
@@ -253,9 +250,7 @@ def limits(tx: Transaction, actor: Actor, account: str, group: str | None) -> li
     None, and what happens there."""
     _, number = layer(tx, actor, account, group)
     there = {
-        row.product_id: row
-        for row in tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
-        if (row.group_id if group else row.account_id) == number
+        row.product_id: row for row in set_by_layers(tx).rows if (row.group_id if group else row.account_id) == number
     }
     found = []
     for each in pools_service.products(tx):
@@ -326,6 +321,7 @@ def set_limit(
     at = at or there.get(product) or AtLimit()
     (account_id, number), (found, grains) = layer(tx, actor, account, group), _read(tx, product, amount)
     store.put(tx.connection, found.id, {"group_id": number} if group else {"account_id": number}, _values(grains, at))
+    generations.renew(tx, "limits")
     entry = _entry(group or account, account_id, found, None if grains is None else LayerLimit(grains, at))
     log_service.write(tx, actor, None, [entry])
 
@@ -355,6 +351,7 @@ def exchange(
     of = {"group_id": number} if group else {"account_id": number}
     if not store.exchange(tx.connection, found.id, of, there, values):
         raise conflict(f"The limit per person of {found.name} was changed meanwhile. Set it again.")
+    generations.renew(tx, "limits")
     return _entry(group or account, account_id, found, now)
 
 

@@ -18,11 +18,11 @@ from fair_ladle.app.plumbing.prepared import Prepared
 from fair_ladle.app.plumbing.tables import generations as g
 from fair_ladle.app.plumbing.tables import late_accounts, late_facts
 
-Name = Literal["structure", "allocations", "groups", "places", "rates", "past", "closings"]
+Name = Literal["structure", "allocations", "groups", "places", "rates", "past", "closings", "limits"]
 """structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. groups:
 their rules and members by hand. places: which accounts are below which, and which pools and lots there are. rates: rate
-cards, and what is charged, given off and taxed beside them. closings: months that are closed. past: use, allocations,
-pools or lots of days that are over. An admission raises none."""
+cards, and what is charged, given off and taxed beside them. closings: months that are closed. limits: what accounts and
+groups let a person store. past: use, allocations, pools or lots of days that are over. An admission raises none."""
 
 
 ALL = sa.select(sa.func.json_objectagg(g.c.name, g.c.number)).scalar_subquery().label("generations")

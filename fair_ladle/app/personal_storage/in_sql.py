@@ -11,7 +11,6 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts.service import Accounts, in_branch
 from fair_ladle.app.people.groups import Groups
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.personal_storage import store
 from fair_ladle.app.personal_storage.layers import set_by_layers
 from fair_ladle.app.personal_storage.tables import storage_limits
 from fair_ladle.app.plumbing.database import Transaction
@@ -64,8 +63,7 @@ def limits_in_sql(
         return wanted.correlate(people).scalar_subquery()
 
     # Where nobody has a limit of their own nothing is looked up for each of them.
-    has_any = tx.once("who has limits of their own", lambda: store.products_with_direct(tx.connection))
-    has_mine = product.id in has_any
+    has_mine = product.id in set_by_layers(tx).of_people
     direct: Any = of_theirs(mine.c.grains) if has_mine else sa.null()
     told_direct: Any = of_theirs(mine.c.tell_at) if has_mine else sa.null()
     layers = [LayerName(DIRECT)]

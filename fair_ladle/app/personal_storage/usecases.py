@@ -31,7 +31,7 @@ from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_fou
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
-from fair_ladle.app.usage.rows import StoredRecord
+from fair_ladle.app.usage.rows import HeldNow
 from fair_ladle.core.layers import personal_limit
 from fair_ladle.core.quantities import BYTES_PER_GRAIN, to_grains, to_units
 
@@ -123,7 +123,7 @@ class Standing:
     """The limit somebody has of their own, and what they store of the product where they are, read together."""
 
     direct: LimitRecord | None
-    stored: StoredRecord | None
+    stored: HeldNow | None
 
     @property
     def bytes(self) -> int:
@@ -136,10 +136,12 @@ class Standing:
         return None if self.stored is None else self.stored.past_limit_since
 
 
-def standing(product: Product, person: PersonRecord) -> Question[Standing]:
+def standing(tx: Transaction, product: Product, person: PersonRecord) -> Question[Standing]:
     """What is somebody's own of a product, to be asked with other things."""
-    direct = store.direct_of(product.id, person.id)
     stored = usage.of_person(product, person.account_id, person.username)
+    if product.id not in set_by_layers(tx).of_people:
+        return Question(stored.asked, lambda rows: Standing(None, stored.answer(rows)))
+    direct = store.direct_of(product.id, person.id)
 
     def found(of_limit: list[Any], of_stored: list[Any]) -> Standing:
         return Standing(direct.answer(of_limit), stored.answer(of_stored))
@@ -153,7 +155,10 @@ def of_person(
     """Somebody's storage of a product by what stands, with so many bytes more; None where no layer limits it."""
     accounts = accounts_service.known(tx)
     path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
-    layers = _Layers(tx, accounts, actor, [int(accounts.ids[row]) for row in path])
+    above = [int(accounts.ids[row]) for row in path]
+    if found.direct is None and not set_by_layers(tx).may_reach(product.id, above):
+        return None
+    layers = _Layers(tx, accounts, actor, above)
     members = [at for at, ids in enumerate(layers.members([person.id])) if person.id in ids]
     limit = layers.limit(product, found.direct, members, path)
     if limit is None:
@@ -372,6 +377,7 @@ def set_direct(tx: Transaction, actor: Actor, person: PersonRecord, product: str
     found, grains = _read(tx, product, amount)
     now = next((each.at_limit for each in of_one(tx, actor, person) if each.product.id == found.id), AtLimit())
     store.put(tx.connection, found.id, {"person_id": person.id}, _values(grains, now))
+    generations.renew(tx, "limits")
     log_service.write(
         tx,
         actor,

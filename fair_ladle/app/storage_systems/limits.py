@@ -41,7 +41,7 @@ class Limited:
         """What has to be known."""
         if self._folder is not None:
             return [folders.standing(self.product, self.account_id, self._folder)]
-        return [] if self.person is None else [personal_storage.standing(self.product, self.person)]
+        return [] if self.person is None else [personal_storage.standing(self.reading, self.product, self.person)]
 
     def looked_at(
         self, now: datetime, answers: Sequence[Any], grains: int

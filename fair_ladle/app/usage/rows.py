@@ -107,6 +107,14 @@ class StoredRecord:
 
 
 @dataclass(frozen=True)
+class HeldNow:
+    """What a holder of an account stores, and since when they are over their limit."""
+
+    bytes: int
+    past_limit_since: datetime | None
+
+
+@dataclass(frozen=True)
 class StoredDay:
     """A row of ``stored_days``."""
 

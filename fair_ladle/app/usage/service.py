@@ -18,7 +18,7 @@ from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.plumbing.prepared import Question, in_utc
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import rounds, store, stored, stored_store, whose
-from fair_ladle.app.usage.rows import StoredRecord
+from fair_ladle.app.usage.rows import HeldNow
 from fair_ladle.app.usage.tables import assignments
 from fair_ladle.core.calendar import MICRO, Day, instant, local_day, micros
 from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
@@ -270,12 +270,12 @@ def whose_home(category: str) -> str | None:
     return name if kind == stored.PERSON else None
 
 
-def of_person(product: Product, account_id: int, username: str) -> Question[StoredRecord | None]:
+def of_person(product: Product, account_id: int, username: str) -> Question[HeldNow | None]:
     """What somebody stores as their own in an account, to be asked with other things; None where they never did."""
     return stored_store.held(product.id, account_id, stored.PERSON, username)
 
 
-def of_folder(product: Product, account_id: int, code: str) -> Question[StoredRecord | None]:
+def of_folder(product: Product, account_id: int, code: str) -> Question[HeldNow | None]:
     """The same of a shared folder."""
     return stored_store.held(product.id, account_id, stored.SHARED, code)
 

@@ -14,7 +14,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import batched, fetch, fetch_first, named_pairs
 from fair_ladle.app.plumbing.prepared import Prepared, Question, in_utc
-from fair_ladle.app.usage.rows import SeriesSample, StoredDay, StoredRecord
+from fair_ladle.app.usage.rows import HeldNow, SeriesSample, StoredDay, StoredRecord
 from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
 s, k = storage_samples, stored
@@ -292,7 +292,7 @@ _HOLDER: dict[str, sa.BindParameter[Any]] = {
     name: sa.bindparam(f"of_{name}") for name in ("product_id", "account_id", "kind", "name")
 }
 _THEIRS = [k.c[name] == each for name, each in _HOLDER.items()]
-_HELD = Prepared(sa.select(k).where(*_THEIRS))
+_HELD = Prepared(sa.select(k.c.bytes, k.c.past_limit_since).where(*_THEIRS))
 _PAST_LIMIT = Prepared(sa.update(k).where(*_THEIRS).values(past_limit_since=sa.bindparam("since")))
 
 
@@ -300,7 +300,7 @@ def _holder(product_id: int, account_id: int, kind: str, name: str) -> dict[str,
     return {"of_product_id": product_id, "of_account_id": account_id, "of_kind": kind, "of_name": name}
 
 
-def held(product_id: int, account_id: int, kind: str, name: str) -> Question[StoredRecord | None]:
+def held(product_id: int, account_id: int, kind: str, name: str) -> Question[HeldNow | None]:
     """What a holder (kind and name) of an account stores."""
     return Question([(_HELD, _holder(product_id, account_id, kind, name))], lambda rows: next(iter(rows), None))
 

@@ -149,9 +149,9 @@ def send(connection: sa.Connection) -> None:
         _sent(connection, waiting)
 
 
-def _send_before(connection: sa.Connection, *rest: Any) -> None:
-    if _LATER in connection.info:
-        send(connection)
+def _send_before(connection: sa.Connection, cursor: Any, sql: str, values: Any, *rest: Any) -> tuple[str, Any]:
+    send(connection)
+    return sql, values
 
 
 def _send_and_commit(connection: sa.Connection) -> None:
@@ -176,8 +176,8 @@ def forget(connection: sa.Connection) -> None:
 def send_in_time(engine: sa.Engine) -> None:
     """Let what is to be run later on connections of an engine come before all that others do on them, or be undone with
     it."""
-    for before in ("before_cursor_execute", "savepoint"):
-        sa.event.listen(engine, before, _send_before)
+    sa.event.listen(engine, "before_cursor_execute", _send_before, retval=True)
+    sa.event.listen(engine, "savepoint", lambda connection, *rest: send(connection))
     sa.event.listen(engine, "commit", _send_and_commit)
     commit = engine.dialect.do_commit
 
@@ -199,7 +199,8 @@ def _sent(connection: sa.Connection, each: list[_Said]) -> list[list[Any]]:
     cursor: Any = connection.connection.cursor()
     driver: Any = connection.connection.dbapi_connection
     hearing = connection.engine.dispatch
-    before, after = list(hearing.before_cursor_execute), list(hearing.after_cursor_execute)
+    before = [hear for hear in hearing.before_cursor_execute if hear is not _send_before]  # all of it is sent
+    after = list(hearing.after_cursor_execute)
     found = list[list[Any]]()
     named: _Named = connection.info.setdefault(_NAMED, _Named())
     names = named.names.copy()

@@ -38,6 +38,15 @@ class LimitsInSql:
     layer: sa.ColumnElement[int]
     layers: tuple[LayerName, ...]
     needs_people: bool
+    reached: tuple[sa.ColumnElement[bool], ...]
+    """Whom each of them reaches, whatever those before it say."""
+
+    def is_of(self, layer: LayerName) -> sa.ColumnElement[bool]:
+        """Whether a layer is the one that sets it. Of many people this takes less than to compare ``layer``."""
+        place = self.layers.index(layer)
+        before = zip(self.layers[:place], self.reached, strict=False)
+        others = [~each if name.kind == ACCOUNT else each.is_not(sa.true()) for name, each in before]
+        return sa.and_(self.reached[place], *others)
 
 
 def limits_in_sql(
@@ -87,4 +96,5 @@ def limits_in_sql(
         sa.case(*((condition, place) for place, (condition, _) in enumerate(ways)), else_=sa.literal(-1)),
         tuple(layers),
         has_mine or any(each.kind == GROUP for each in layers),
+        tuple([condition for condition, _ in ways]),
     )

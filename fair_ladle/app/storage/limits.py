@@ -89,14 +89,13 @@ def preview(tx: Transaction, actor: Actor, product: str, account: str, group: st
     inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
     # Whom it is for follows from the layers, not from how much it is.
     then = limits_in_sql(tx, accounts, wanted, {layer: 0 if limit is None else limit})
-    of_it = then.layer == then.layers.index(layer)
     said = personal_storage.limits(tx, actor, account, group)
     limit_now = next((grains for each, grains, _ in said if each.id == wanted.id), None)
     without: int | sa.ColumnElement[int] | None = None
     if layer != then.layers[-1]:
         without = limits_in_sql(tx, accounts, wanted, {layer: None}).grains
     would = without if limit is None else limit
-    asked = spread_store.PeopleAsked(wanted.id, inside, whose(tx), row == 0, of_it, then.needs_people)
+    asked = spread_store.PeopleAsked(wanted.id, inside, whose(tx), row == 0, then.is_of(layer), then.needs_people)
     rows = spread_store.states(tx.connection, asked, would, without if limit_now is None else limit_now)
     over = sum(each.over for each in rows)
     most: list[PastLimit] = []

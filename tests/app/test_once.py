@@ -48,6 +48,8 @@ def test_the_same_key_gives_the_same_answer_and_another_body_is_refused(client: 
     assert (first.status_code, first.json()) == (again.status_code, again.json()) == (201, {"username": "twice.probe"})
     other = add("k1", display_name="Somebody Else")
     assert (other.status_code, other.json()["where"]) == (422, "Idempotency-Key")
+    for wrong in ("", "k" * 129):
+        assert (add(wrong).status_code, add(wrong).json()["where"]) == (422, "Idempotency-Key")
     refused = add("k2", account="TERN")
     assert refused.status_code == 404 and add("k2", account="OLDQUAY").status_code == 201, "a refusal keeps no key"
     assert probes(demo) == 2

@@ -288,8 +288,12 @@ def test_over_http(demo: Database, key: str, app: TestClient) -> None:
         "/api/public/storage/may-write", json={"account": HARBOUR, "category": "a", "bytes": 5}, headers=bearer
     )
     assert asked.status_code == 200 and asked.json()["admitted"] is True
-    body = {"reports": [{"account": HARBOUR, "category": "a", "at": now, "bytes": 5 * GB}]}
-    found = app.post("/api/public/storage/reports", json=body, headers=bearer | {"Idempotency-Key": "one"})
+    for headers, size, where in (({}, {"bytes": 5}, "Authorization"), (bearer, {}, "bytes")):
+        body = {"account": HARBOUR, "category": "a", **size}
+        answer = app.post("/api/public/storage/write", json=body, headers=headers)
+        assert (answer.status_code, answer.json()["where"]) == (422, where)
+    reports = {"reports": [{"account": HARBOUR, "category": "a", "at": now, "bytes": 5 * GB}]}
+    found = app.post("/api/public/storage/reports", json=reports, headers=bearer | {"Idempotency-Key": "one"})
     assert found.json() == {"recorded": 1, "unplaced": 0, "refused": []}
     held = app.post(
         "/api/public/storage/reserve",

@@ -122,8 +122,11 @@ def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) ->
 
 def trust(connection: sa.Connection, pool_id: int) -> Trust:
     """How far counters of a pool that were locked before can be trusted."""
-    found: Trust = TRUST.run(connection, {"pool": pool_id})[0]
-    return found
+    return _trusted(TRUST.run(connection, {"pool": pool_id}))
+
+
+def _trusted(rows: list[Any]) -> Trust:
+    return rows[0] if rows else Trust(None, False, 0)  # of a pool that is no more
 
 
 @dataclass(frozen=True)
@@ -153,7 +156,7 @@ def lock_way(
         if by:
             were_there = all(row.at_cap for row in rows)
             rows = [_changed(row, -by, not at) for at, row in enumerate(rows)] if were_there else []
-        return Way(pool_id, rows, found[-1][0], by)
+        return Way(pool_id, rows, _trusted(found[-1]), by)
 
     asked = [(TAKE, *taking)] if by else each_alone
     found, *others = ask(connection, Question([*asked, (TRUST, {"pool": pool_id})], locked), *with_them)

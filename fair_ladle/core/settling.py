@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -129,6 +129,11 @@ class Supply(Generic[Grains]):
     def physical(self) -> Grains:
         """What physically exists: supply and true-up."""
         return self.quantity + self.true_up
+
+    def is_backed(self, load: Grains) -> Any:
+        """Whether what a pool promises, and all that it may yet, is physically there: then no taking has to look
+        whether it is."""
+        return (load <= self.physical) & (self.promisable <= self.physical)
 
     def shortfall(self, load: Grains, used: Grains) -> Grains:
         """By how much the pool is in shortfall (0 = covered): what its owner's load is over the promisable, or what is

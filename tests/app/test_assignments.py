@@ -21,6 +21,7 @@ from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, Move, StatusChange, Terms
 from fair_ladle.app.drafts.preview import apply_changes
@@ -30,6 +31,8 @@ from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.storage_systems import usecases as storage_systems
+from fair_ladle.app.storage_systems.usecases import Where
 from fair_ladle.connectors.sheets_in import read_source
 from tests.app.test_intake import as_folder
 from tests.conftest import actor_of
@@ -195,6 +198,31 @@ def test_grace_lets_through_until_its_deadline(database: Database, tmp_path: Pat
     take(database, "C0-B", "elsewhere")
     verified(database)
     assert headrooms(database)["C1-A"] == 5, "back within the cap the clock is cleared"
+
+
+def test_of_what_is_overcommitted_no_more_is_stored_than_there_is(database: Database, tmp_path: Path) -> None:
+    """60 GB bought, 90 may be promised: whoever writes what goes beyond 60 is refused, two at once too."""
+    files = {
+        "accounts": TREE,
+        "products": DEVICES.replace("BOX,Box,V,device,device", "DISK,Disk,V,storage,GB"),
+        "lots": LOT.format(60, "").replace("BOX", "DISK").replace("EUR,,", "EUR,,150"),
+    }
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
+    key = database.run(devices.make_key, COMMAND_LINE, "MSP", "DISK", "Filer")[1]
+
+    def write(account: str, gigabytes: int) -> str:
+        try:
+            database.run(storage_systems.write, key, Where(account, category="files"), gigabytes * 10**9)
+        except Refused as refused:
+            return refused.problem.detail
+        return "written"
+
+    assert write("C0", 40) == "written"
+    assert "limited by supply" in write("C1", 30)
+    with ThreadPoolExecutor(4) as at_once:
+        assert sorted(at_once.map(write, ("C0-A", "C1-A", "C2-A", "C3-A"), [9] * 4))[-2:] == ["written"] * 2
+    assert write("C0-B", 3) != "written" == write("C0-B", 2)
+    verified(database)
 
 
 def test_a_lot_that_ends_counts_from_its_day_on(database: Database, tmp_path: Path) -> None:

@@ -263,6 +263,11 @@ def test_supply_says_the_same_of_one_pool_and_of_many(
         short = max(0, promised - promisable, taken - physical)
         assert (pool.promisable, pool.physical) == (promisable, physical)
         assert (pool.shortfall(promised, taken), pool.unallocated(promised)) == (short, max(0, quantity - promised))
+        assert (
+            bool(pool.is_backed(promised))
+            is bool(many.is_backed(load)[place])
+            is (max(promised, promisable) <= physical)
+        )
         assert pool.standing(promised, taken) == max(0, quantity - promised) - short
         assert many.shortfall(load, used)[place] == short and many.promisable[place] == promisable
         assert many.standing(load, used)[place] == pool.standing(promised, taken)

@@ -132,11 +132,11 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
     written = store.replace(tx.connection, there, counter_rows(found))
     store.put_use(tx.connection, ids, use_rows(found))
     tomorrow = instant(day_start(found.snapshot.day + timedelta(days=1), found.snapshot.zone) * MICRO)
-    loads, physical = found.pool_load(), found.snapshot.supply.physical
+    backed = found.snapshot.supply.is_backed(found.pool_load())
     for place, pool in enumerate(found.snapshot.pools):
         change = usage.next_change(tx, [pool.product], now)
         until = min(tomorrow, change) if change else tomorrow
-        store.set_fresh(tx.connection, pool.id, until, bool(loads[place] <= physical[place]))
+        store.set_fresh(tx.connection, pool.id, until, bool(backed[place]))
     return written
 
 
@@ -159,10 +159,10 @@ def follow(tx: Transaction, before: Positions, after: Positions) -> int:
     cells = np.argwhere(differs)
     rows = counter_rows(replace(after, snapshot=replace(now, clocks=clocks)), [(int(r), int(c)) for r, c in cells])
     store.keep(tx.connection, rows)
-    loads, physical = after.pool_load(), now.supply.physical
+    backed = now.supply.is_backed(after.pool_load())
     for place, pool in enumerate(now.pools):
         if differs[now.roots.rows[place], now.roots.columns[place]]:
-            store.set_backed(tx.connection, pool.id, bool(loads[place] <= physical[place]))
+            store.set_backed(tx.connection, pool.id, bool(backed[place]))
     return len(rows)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
-from datetime import date
+from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -15,16 +15,20 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import Positions, positions_at
 from fair_ladle.app.allocations.routes import grid_body
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import storing
 from fair_ladle.app.assignments import usecases as admissions
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.drafts.change_types import NewLot
 from fair_ladle.app.drafts.preview import preview
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.prepared import ask
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.purchases import usecases as purchases
 from fair_ladle.app.today import usecases as today
+from fair_ladle.app.usage import service as usage
+from fair_ladle.core.quantities import BYTES_PER_GRAIN
 
 ENOUGH = 30
 
@@ -147,3 +151,39 @@ def test_an_admission_lets_through_what_the_grid_says(odd: Database) -> None:
                 odd.run(attempt)
             tried += 1
     assert tried > 5
+
+
+@pytest.mark.parametrize("asked", [(11, 24, "bushy"), (13, 12, "chain"), (204, 10, "chain")], ids=str)
+def test_one_after_the_other_goes_through_where_the_facts_have_room(
+    new_odd: Callable[[int, int, str], Database], asked: tuple[int, int, str]
+) -> None:
+    """Bytes of pools that are overcommitted, in shortfall or none of both, while lots and graces begin and end: as much
+    as there is room for, and no more."""
+    database, chance, tried = new_odd(*asked), random.Random(str(asked)), [0, 0]
+    for _ in range(60):
+        if chance.random() < 0.05:
+            database.clock.shift += timedelta(hours=chance.choice((1, 30, 24 * 9)))
+        database.run(assignments.rebuild_stale)
+        with database.transaction() as tx:
+            product = chance.choice([each for each in pools.products(tx) if each.is_storage])
+            found = positions_at(tx, [product], tx.now)
+            snapshot, row = found.snapshot, chance.randrange(len(found.snapshot.accounts.tree))
+            account_id = int(snapshot.accounts.ids[row])
+            there = next(iter(ask(tx.connection, usage.standing(product, account_id, ["new"], tx.now))))
+        if snapshot.owner[row, 0] < 0:
+            continue
+        room, total = int(found.headroom.room[row, 0]), there.total or 0
+        wanted = max(1, chance.choice((room, room + 1, room // 2, 1)))
+        size = (usage.grains(total) + wanted) * BYTES_PER_GRAIN - total
+        code = snapshot.accounts.tree.codes[row]
+        try:
+            database.run(storing.change_sizes, COMMAND_LINE, code, product, {"new": size})
+            fits = True
+        except Refused as refused:
+            if "ladder" not in refused.problem.more:
+                continue  # it is suspended
+            fits = False
+        assert fits == (wanted <= room), (code, product.code, wanted, room)
+        tried[fits] += 1
+    assert min(tried) > 2
+    assert database.run(admissions.verify, COMMAND_LINE) == []

@@ -84,6 +84,10 @@ def test_each_limit_carries_the_layer_it_comes_from(demo: Database) -> None:
     demo.run(listing.set_storage_limit, OLDQUAY, name, P, None)
     demo.run(usecases.set_limit, OLDQUAY, "OLDQUAY-CREW", "early", P, None)
     assert of(demo, name).source == "group Late"
+    with pytest.raises(Refused, match=r"Late limits what its people store of Deepshelf.*; take that away first"):
+        demo.run(groups.forget, OLDQUAY, "OLDQUAY-CREW/late")
+    demo.run(usecases.set_limit, OLDQUAY, "OLDQUAY-CREW", "late", P, None)
+    demo.run(groups.forget, OLDQUAY, "OLDQUAY-CREW/late")
 
 
 @pytest.mark.parametrize(

@@ -21,6 +21,7 @@ from fair_ladle.app.people.rows import ListedPerson
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import group_named, groups_in_sight
+from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor, may_change_group
 from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
@@ -291,6 +292,10 @@ def forget(tx: Transaction, actor: Actor, name: str) -> None:
     gives = entitlements_service.products_of_group(tx, group)
     if gives:
         raise conflict(f"{group.name} gives {', '.join(gives)}; take that away first.")
+    said = personal_storage.limits(tx, actor, accounts.tree.codes[accounts.row_of_id[group.account_id]], group.code)
+    limited = [product.name for product, grains, _ in said if grains is not None]
+    if limited:
+        raise conflict(f"{group.name} limits what its people store of {', '.join(limited)}; take that away first.")
     around = [
         each
         for each in every.every

@@ -46,7 +46,7 @@ from fair_ladle.app.usage.tables import stored
 from fair_ladle.main import create_app
 
 CLIENTS, EACH, PEOPLE, PARTS = 2_000, 10, 300_000, 5
-BATCHES, BATCH, WRITES, ROUNDS = 8, 5_000, 1_500, 5
+BATCHES, BATCH, WRITES, ROUNDS = 8, 5_000, 1_000, 5
 OPERATOR = Actor("bench", "", "MSP")
 
 
@@ -233,16 +233,19 @@ def _writes(database: Database) -> list[Measure]:
 
         tokens: list[str] = []
 
-        def ask(path: str, who: Caller = product, begin: str = "/api/public/storage/") -> Callable[[int], bytes]:
+        def ask(
+            path: str, who: Caller = product, begin: str = "/api/public/storage/", is_own: bool = False
+        ) -> Callable[[int], bytes]:
             def one(number: int) -> bytes:
-                return who.post(
-                    begin + path, {"account": f"C3-{number % EACH}", "category": "media", "bytes": 1_000_000}
-                )
+                at = number % EACH
+                where = {"person": f"person.{3 * EACH + at}"} if is_own else {"category": "media"}
+                return who.post(begin + path, {"account": f"C3-{at}", "bytes": 1_000_000, **where})
 
             return one
 
-        def reserve(number: int) -> None:
-            tokens.append(json.loads(ask("reserve")(number))["token"])
+        def reserve(is_own: bool) -> Callable[[int], None]:
+            holds = ask("reserve", is_own=is_own)
+            return lambda number: tokens.append(json.loads(holds(number))["token"])
 
         def commit(number: int) -> None:
             product.post("/api/public/storage/commit", {"token": tokens.pop()})
@@ -251,12 +254,14 @@ def _writes(database: Database) -> list[Measure]:
             while number % EACH == 0 and database.run_repeatable(assignments.add_up_use):
                 pass
 
-        asked = {
-            "answered": ask("may-write"),
-            "held": reserve,
-            "held before, and recorded": commit,
-            "counted and recorded": ask("write"),
-        }
+        asked: dict[str, Callable[[int], Any]] = {}
+        for said, is_own in (("", False), ("of somebody's own, ", True)):
+            asked |= {
+                f"{said}answered": ask("may-write", is_own=is_own),
+                f"{said}held": reserve(is_own),
+                f"{said}held before, and recorded": commit,
+                f"{said}counted and recorded": ask("write", is_own=is_own),
+            }
         works = ask("bare", alone, "/"), ask("bare", begin="/api/public/"), add_up, *asked.values()
         for number in range(EACH):
             for work in works:

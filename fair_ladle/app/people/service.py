@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people import store
-from fair_ladle.app.people.rows import PersonRecord
+from fair_ladle.app.people.rows import PersonFacts, PersonRecord
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
@@ -54,7 +54,7 @@ def by_username(tx: Transaction, usernames: Collection[str]) -> dict[str, Person
     return {row.username: row for row in store.named(tx.connection, usernames)} if usernames else {}
 
 
-def named(username: str) -> Question[PersonRecord | None]:
+def named(username: str) -> Question[PersonFacts | None]:
     """Somebody by username, to be asked with other things; None where nobody is called so."""
     return store.named_alone(username)
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.people.rows import GroupRecord, InvitationRecord, PersonRecord
+from fair_ladle.app.people.rows import GroupRecord, InvitationRecord, PersonFacts, PersonRecord
 from fair_ladle.app.people.tables import group_members, groups, invitations, people, rule_matches
 from fair_ladle.app.plumbing.database import fetch, fetch_first, insert_row, lock_rows
 from fair_ladle.app.plumbing.prepared import Prepared, Question
@@ -38,10 +38,11 @@ def named(connection: sa.Connection, usernames: Collection[str]) -> list[PersonR
     return fetch(connection, sa.select(people).where(people.c.username.in_(usernames)), PersonRecord)
 
 
-_NAMED = Prepared(sa.select(people).where(people.c.username == sa.bindparam("username")))
+_FACTS = [people.c[each] for each in PersonFacts.__dataclass_fields__]
+_NAMED = Prepared(sa.select(*_FACTS).where(people.c.username == sa.bindparam("username")))
 
 
-def named_alone(username: str) -> Question[PersonRecord | None]:
+def named_alone(username: str) -> Question[PersonFacts | None]:
     """Somebody by username."""
     return Question([(_NAMED, {"username": username})], lambda rows: next(iter(rows), None))
 

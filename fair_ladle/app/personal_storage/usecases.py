@@ -19,7 +19,7 @@ from fair_ladle.app.assignments import storing
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group, Groups
-from fair_ladle.app.people.rows import PersonRecord
+from fair_ladle.app.people.rows import PersonFacts, PersonRecord
 from fair_ladle.app.personal_storage import store
 from fair_ladle.app.personal_storage.layers import set_by_layers
 from fair_ladle.app.personal_storage.rows import LimitRecord
@@ -136,10 +136,14 @@ class Standing:
         return None if self.stored is None else self.stored.past_limit_since
 
 
-def standing(tx: Transaction, product: Product, person: PersonRecord) -> Question[Standing]:
-    """What is somebody's own of a product, to be asked with other things."""
+def standing(tx: Transaction, product: Product, person: PersonFacts) -> Question[Standing] | None:
+    """What is somebody's own of a product, to be asked with other things; None where no limit can reach them."""
+    accounts, layers = accounts_service.known(tx), set_by_layers(tx)
+    has_own = product.id in layers.of_people
+    if not has_own and not layers.may_reach(product.id, _above(accounts, person)):
+        return None
     stored = usage.of_person(product, person.account_id, person.username)
-    if product.id not in set_by_layers(tx).of_people:
+    if not has_own:
         return Question(stored.asked, lambda rows: Standing(None, stored.answer(rows)))
     direct = store.direct_of(product.id, person.id)
 
@@ -149,17 +153,18 @@ def standing(tx: Transaction, product: Product, person: PersonRecord) -> Questio
     return Question([*direct.asked, *stored.asked], found)
 
 
+def _above(accounts: Accounts, person: PersonFacts) -> list[int]:
+    return [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.row_of_id[person.account_id])]
+
+
 def of_person(
-    tx: Transaction, actor: Actor, product: Product, person: PersonRecord, found: Standing, more: int = 0
+    tx: Transaction, actor: Actor, product: Product, person: PersonFacts, found: Standing, more: int = 0
 ) -> Storage | None:
     """Somebody's storage of a product by what stands, with so many bytes more; None where no layer limits it."""
     accounts = accounts_service.known(tx)
-    path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
-    above = [int(accounts.ids[row]) for row in path]
-    if found.direct is None and not set_by_layers(tx).may_reach(product.id, above):
-        return None
-    layers = _Layers(tx, accounts, actor, above)
+    layers = _Layers(tx, accounts, actor, _above(accounts, person))
     members = [at for at, ids in enumerate(layers.members([person.id])) if person.id in ids]
+    path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
     limit = layers.limit(product, found.direct, members, path)
     if limit is None:
         return None

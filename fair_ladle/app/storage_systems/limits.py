@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.people.rows import PersonRecord
+from fair_ladle.app.people.rows import PersonFacts
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -31,7 +31,7 @@ class Limited:
     product: Product
     account_id: int
     category: str
-    person: PersonRecord | None
+    person: PersonFacts | None
 
     @property
     def _folder(self) -> str | None:
@@ -41,7 +41,8 @@ class Limited:
         """What has to be known."""
         if self._folder is not None:
             return [folders.standing(self.product, self.account_id, self._folder)]
-        return [] if self.person is None else [personal_storage.standing(self.reading, self.product, self.person)]
+        found = None if self.person is None else personal_storage.standing(self.reading, self.product, self.person)
+        return [] if found is None else [found]
 
     def looked_at(
         self, now: datetime, answers: Sequence[Any], grains: int

@@ -18,7 +18,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import storing
 from fair_ladle.app.devices.usecases import hashed, valid_key_not_locked
 from fair_ladle.app.people import service as people_service
-from fair_ladle.app.people.rows import PersonRecord
+from fair_ladle.app.people.rows import PersonFacts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.prepared import Question, ask
@@ -66,7 +66,7 @@ class Place:
     account: str
     account_id: int
     category: str
-    person: PersonRecord | None
+    person: PersonFacts | None
 
 
 @dataclass
@@ -137,7 +137,7 @@ def _named(where: Where) -> str:
     return found
 
 
-def place_in(accounts: Accounts, actor: Actor, where: Where, person: PersonRecord | None) -> Place:
+def place_in(accounts: Accounts, actor: Actor, where: Where, person: PersonFacts | None) -> Place:
     """Where a place is, within the actor's branch; what lies outside does not exist."""
     category, code = _named(where), where.account
     if code is None and person is not None and accounts_service.sees(accounts, actor, person.account_id):
@@ -162,7 +162,7 @@ def _key_and_place(tx: Transaction, key: str, where: Where) -> tuple[_Key, Place
     return found, _one_place(found, where, person)
 
 
-def _one_place(key: _Key, where: Where, person: PersonRecord | None) -> Place:
+def _one_place(key: _Key, where: Where, person: PersonFacts | None) -> Place:
     if (
         where.person
         and where.account is None

@@ -23,13 +23,17 @@ from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people_admin import groups
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.prepared import ask
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.storage import folders, listing
 from fair_ladle.app.storage.folders import FolderTerms
 from fair_ladle.app.storage_systems import unplaced, usecases
 from fair_ladle.app.storage_systems.usecases import Report, Where
+from fair_ladle.app.usage import service as usage
 from fair_ladle.jobs import DeleteFolders, EndReservations
 from tests.conftest import do_job
 
@@ -259,6 +263,18 @@ def test_what_may_be_written_is_what_is_written(demo: Database, key: str) -> Non
         change = StatusChange(account=HARBOUR, status=status, was=was)
         demo.run(apply_changes, COMMAND_LINE, [change], "a test")
         stops("is suspended" if was is None else "Charts is archived")
+
+
+def test_a_write_whose_day_ended_under_its_locks_changes_that_day(demo: Database) -> None:
+    demo.run(assignments.rebuild_stale)
+    with demo.transaction() as tx:
+        accounts, product = accounts_service.known(tx), pools.product(tx, P)
+        place, zone = int(accounts.ids[accounts.tree.row(HARBOUR)]), accounts_service.zone(tx)
+        for category, at, is_past in (("new", tx.now, False), ("newer", tx.now - timedelta(days=1), True)):
+            [known] = ask(tx.connection, usage.standing(product, place, [category], at))
+            before = generations.numbers(tx, "past")
+            usage.record_now(tx, zone, known, {category: 0}, at)
+            assert (generations.numbers(tx, "past") != before) is is_past
 
 
 @pytest.mark.parametrize(

@@ -16,8 +16,6 @@ class StepUp:
     name: str
     steps: int
     pool_id: int | None
-    fresh_until: datetime | None
-    backed: bool | None
     status: str | None
 
 

@@ -27,7 +27,7 @@ WAY_UP = sa.text(
     AND (p.last_day IS NULL OR p.last_day >= :day) UNION ALL SELECT a.id, a.code, a.name, p.parent_id, up.steps + 1
     FROM up JOIN accounts a ON a.id = up.parent_id JOIN account_parents p ON p.account_id = a.id WHERE (p.first_day
     IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day) ) SELECT up.id, up.code, up.name,
-    up.steps, pools.id AS pool_id, pools.fresh_until, pools.backed, s.status FROM up LEFT JOIN pools ON
+    up.steps, pools.id AS pool_id, s.status FROM up LEFT JOIN pools ON
     pools.owner_id = up.id AND pools.product_id = :product_id LEFT JOIN account_statuses s ON s.account_id = up.id
     AND s.first_day <= :day AND (s.last_day IS NULL OR s.last_day >= :day) ORDER BY up.steps
     """
@@ -37,8 +37,6 @@ WAY_UP = sa.text(
     sa.column("name", sa.String),
     sa.column("steps", sa.Integer),
     sa.column("pool_id", sa.BigInteger),
-    sa.column("fresh_until", pools.c.fresh_until.type),
-    sa.column("backed", sa.Boolean),
     sa.column("status", sa.String),
 )
 

@@ -1,7 +1,7 @@
 """What storage systems ask before they write, reserve, and report, with a key of an account for one storage product.
 
-Locks: the reservation by its token; then the counters and what hangs on them (``assignments/storing.py``). A personal
-limit is judged under the lock of the account's counter, after what is to be written was counted.
+Locks: the reservation by its token; then the counters and what hangs on them (``assignments/storing.py``). A person's
+own limit and a folder's are asked for under the lock of the account's counter, and judged with what is to be written.
 """
 
 from __future__ import annotations

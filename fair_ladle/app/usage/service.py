@@ -149,6 +149,8 @@ def record_now(tx: Transaction, zone: ZoneInfo, known: stored.Known, sizes: Mapp
     """Let categories of an account store so many bytes from an instant on that is later than all that was read of them
     under the lock of its counter; ``zone`` is the operator's."""
     stored.record_now(tx, zone, known, sizes, at)
+    if local_day(at, zone) < local_day(tx.now, zone):  # which ended while the locks were held
+        _past_changed(tx, [(*known.account, at)])
 
 
 Taken = stored.Taken
